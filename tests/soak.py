@@ -64,7 +64,7 @@ def soak() -> int:
             print(f"  explore ended with {code}: {err.getvalue().strip()[-600:]}", flush=True)
         return found
 
-    def play(path: Path, order: str) -> dict:
+    def play(path: Path, order: str, locks: str) -> dict:
         out = io.StringIO()
         words = [
             "play",
@@ -75,6 +75,8 @@ def soak() -> int:
             f"local:{args.server}",
             "--json",
             "--quiet",
+            "--locks",
+            locks,
         ]
         with contextlib.redirect_stdout(out), contextlib.redirect_stderr(io.StringIO()):
             main(words)

@@ -117,11 +117,12 @@ def compared(
     explore: Callable[[Path], dict],
     folder: Path,
     most: int = 400,
-    play: Callable[[Path, str], dict] | None = None,
+    play: Callable[[Path, str, str], dict] | None = None,
 ) -> list[str]:
     """Walk, explore, compare, and play each schedule that was printed again.
 
-    ``explore`` and ``play`` give what the commands print with ``--json`` for a file (and an order).
+    ``explore`` and ``play`` give what the commands print with ``--json`` for a file (and an order,
+    and which locks are collected).
     """
     path = written(case, folder)
     exploration = explore(path)
@@ -133,15 +134,38 @@ def compared(
     )
 
 
-def not_replayed(path: Path, exploration: dict, play: Callable[[Path, str], dict]) -> list[str]:
+def not_replayed(
+    path: Path, exploration: dict, play: Callable[[Path, str, str], dict]
+) -> list[str]:
     """The printed schedules that come to something else when they are played, a line each."""
     lines = []
     for row in exploration["outcomes"]:
         order = " ".join(row["shortest"])
-        outcome = (play(path, order) or {"outcome": {}})["outcome"]
+        played = play(path, order, "waits")
+        outcome = played.get("outcome", {})
         again = {key: outcome.get(key) for key in ("kind", "holds")}
         if again != {"kind": row["kind"], "holds": row["holds"]}:
             lines.append(f"played, '{order}' came to {again}, not to {row['kind']} {row['holds']}")
+        lines += misattributed(play(path, order, "full"), played)
+    return lines
+
+
+def misattributed(exact: dict, reported: dict) -> list[str]:
+    """The waits of which the holder's statement is another than the one after which the lock was
+    there, a line each. ``exact`` has pictures of the locks after each move, ``reported`` has none.
+    """
+
+    def wait_of(wait: dict) -> tuple[object, ...]:
+        return (wait["waiter"], wait["statement"], wait["holder"], wait["resource"]["text"], wait["wanted"], wait["held"])  # fmt: skip
+
+    seen = {wait_of(wait): wait for wait in exact.get("waits", ()) if wait["holder_told_by"] == "server"}  # fmt: skip
+    lines = []
+    for wait in reported.get("waits", ()):
+        is_known = not wait["queued"] and wait_of(wait) in seen
+        number = seen[wait_of(wait)]["holder_statement"] if is_known else None
+        named = wait["holder_candidates"] or [wait["holder_statement"]]
+        if number is not None and named != [None] and number not in named:
+            lines.append(f"{wait_of(wait)}: taken by statement {number}, said to be by {named}")
     return lines
 
 

@@ -1,15 +1,16 @@
 """Which statement of the holder took the lock that somebody waits for.
 
-Some servers report it: MySQL with each lock, and lock pictures show when it came (both count as
-reported by the server). Otherwise the holder's statements are read. One is named where it is
-certain: it alone can have taken the lock. Where several can, all of them are named
-(``holder_candidates``), and none as *the* statement.
+Lock pictures show after which statement it was there. Otherwise the holder's statements are read.
+One is named where it is certain: it alone can have taken the lock. Where several can, all of them
+are named (``holder_candidates``), and none as *the* statement. MySQL notes a statement with each
+lock, which confirms that (both count as reported by the server).
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from typing import Literal
 
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import NO_KEYS, Event, Picture, Recording, Wait
@@ -32,16 +33,7 @@ def _complete(wait: Wait, recording: Recording) -> Wait:
         wait = replace(wait, holder_statement=sent[-1] if sent else None, holder_told_by="server")
     else:
         texts = {number: recording.sql(wait.holder, number) or "" for number in sent}
-        reported = [
-            number
-            for number, text in texts.items()
-            if wait.taken_by and _same_text(text, wait.taken_by)
-        ]
-        seen = (
-            reported[0]
-            if len(reported) == 1
-            else _from_pictures(wait, recording.pictures, recording.events)
-        )
+        seen = _from_pictures(wait, recording.pictures, recording.events)
         if seen is not None and rules.locks.shows_inserts_late:
             # an inserted row is no lock yet: it is listed when somebody wants it, its own
             # transaction among them
@@ -50,13 +42,7 @@ def _complete(wait: Wait, recording: Recording) -> Wait:
         if seen is not None:
             wait = replace(wait, holder_statement=seen, holder_told_by="server")
         else:
-            read = _from_statements(wait, sent if len(reported) <= 1 else reported, recording)
-            wait = replace(
-                wait,
-                holder_statement=read[0] if len(read) == 1 else None,
-                holder_candidates=read if len(read) > 1 else (),
-                holder_told_by="statement" if read else None,
-            )
+            wait = _by_text(wait, sent, recording)
     if wait.held is None and wait.resource.kind in ("row", "gap"):
         sql = recording.sql(
             wait.holder, wait.holder_statement or next(iter(wait.holder_candidates), None)
@@ -68,6 +54,28 @@ def _complete(wait: Wait, recording: Recording) -> Wait:
             named = wait.resource.kind == "advisory"
             wait = replace(wait, conflict=rules.locks.named_source if named else rule.source)
     return wait
+
+
+def _by_text(wait: Wait, sent: Sequence[int], recording: Recording) -> Wait:
+    """By what the statements can lock, which the server confirms where it has written the lock down
+    with the same one. What it has written down decides only where no text does: InnoDB notes it for
+    all locks of one mode on a page together, when the first of them is taken.
+    """
+    noted = [
+        number
+        for number in sent
+        if wait.taken_by and _same_text(recording.sql(wait.holder, number) or "", wait.taken_by)
+    ]
+    read = _from_statements(wait, sent, recording)
+    told_by: Literal["server", "statement"] = "server" if set(noted) & set(read) else "statement"
+    if noted and not read:
+        read, told_by = tuple(number for number in sent if number >= noted[0]), "server"
+    return replace(
+        wait,
+        holder_statement=read[0] if len(read) == 1 else None,
+        holder_candidates=read if len(read) > 1 else (),
+        holder_told_by=told_by if read else None,
+    )
 
 
 def _sent_before(wait: Wait, recording: Recording) -> list[int]:
@@ -121,32 +129,44 @@ def _same_text(one: str, other: str) -> bool:
 def _from_statements(wait: Wait, sent: Sequence[int], recording: Recording) -> tuple[int, ...]:
     """The statements of which one took the lock, up to the first that certainly had it."""
     table = wait.resource.table
-    candidates: list[tuple[bool, int]] = []
+    candidates: list[int] = []
     for number in sent:
         sql = recording.sql(wait.holder, number) or ""
         found = rules_of(recording.target.server).sql.footprint(
             sql, recording.bound(wait.holder, number)
         )
         named = [lock.resource for lock in found.named_locks if lock.takes]
-        if wait.resource.kind == "advisory" and named:
-            candidates.extend(
-                (lock is not None, number)
-                for lock in named
-                if lock is None or lock.identity == wait.resource.identity
-            )
-        elif not found.parsed or (
-            table and any(_takes(access, wait, recording) for access in found.on(table))
-        ):
-            candidates.append((found.parsed, number))
-        if (
-            candidates
-            and candidates[-1] in ((True, number),)
-            and _certainly(found.accesses, named, wait, _columns(recording, wait))
-        ):
+        hidden = not found.parsed or found.calls_unknown
+        if wait.resource.kind == "advisory":
+            able = any(lock is None or lock.identity == wait.resource.identity for lock in named)
+            hidden = hidden and not named
+        else:
+            able = any(_takes(access, wait, recording) for access in found.on(table or ""))
+            hidden = hidden or any(_reaches(one, wait, recording) for one in found.accesses)
+        if able or hidden:
+            candidates.append(number)
+        if able and _certainly(found.accesses, named, wait, _columns(recording, wait)):
             break
-    known = tuple(number for parsed, number in candidates if parsed)
-    unknown = tuple(number for parsed, number in candidates if not parsed)
-    return tuple(sorted({*known, *unknown}))
+    return tuple(candidates)
+
+
+def _reaches(access: Access, wait: Wait, recording: Recording) -> bool:
+    """Whether an access may lock rows of the table that is waited for, though it is to another:
+    by code that runs with it, by a view, or by a foreign key, which looks for the parent's row and
+    may change its children.
+    """
+    keys = recording.tables.get(access.table, NO_KEYS)
+    table = wait.resource.table or ""
+    if keys.opaque or (access.writes and keys.triggers):
+        return True
+    if wait.resource.kind not in ("row", "gap") or not access.writes:
+        return False
+    locks = rules_of(recording.target.server).locks
+    rule = locks.conflict(wait.wanted, locks.parent_mode)
+    stops = wait.held in (None, locks.parent_mode) and (rule is None or rule.conflict)
+    refers = stops and access.verb != "delete" and table in keys.references
+    children = recording.tables.get(table, NO_KEYS).references
+    return refers or (access.verb != "insert" and access.table in children)
 
 
 def _certainly(

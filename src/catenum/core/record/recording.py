@@ -152,8 +152,8 @@ class Wait:
     statement is known.
 
     ``holder_candidates``: where that is not certain, the statements of which one took the lock;
-    ``holder_statement`` is None then. ``taken_by``: the text of the statement that took it, where
-    the server tells.
+    ``holder_statement`` is None then. ``taken_by``: the text of the statement with which
+    the server has written it down, perhaps together with others of its page.
     """
 
     waiter: str

@@ -107,8 +107,8 @@ class Edge:
     """``waiter`` cannot continue until ``holder`` releases the lock.
 
     ``queued``: the holder does not hold the lock yet but stands ahead in its queue. ``since_ms`` is
-    on the run's clock. ``taken_by``: the text of the holder's statement that took the lock, where
-    the server tells it.
+    on the run's clock. ``taken_by``: the text of the holder's statement with which the server
+    has written the lock down, perhaps together with others of its page.
     """
 
     waiter: str

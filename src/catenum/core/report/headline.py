@@ -58,11 +58,14 @@ def _waited(recording: Recording) -> str:
 def _given_up(recording: Recording) -> str:
     failed = _failed(recording, "timeout")
     caught = [wait for wait in recording.waits if wait.ended == "caught"]
-    if caught and not failed:
-        return "Block, not deadlock: " + "; ".join(
+    if not failed:
+        reported = [
             f"{wait.waiter} waited for {wait.holder} over {wait.resource.text} and continued after"
             f" {duration(wait.length_ms)} without the lock: its code caught the error"
             for wait in caught
+        ]
+        return "Block, not deadlock: " + (
+            "; ".join(reported) or "a wait ended by an error that code of the scenario caught"
         )
     names = list(dict.fromkeys(event.transaction for event in failed))
     by_statement = {record.name for record in recording.transactions if record.autocommit}

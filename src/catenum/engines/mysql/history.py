@@ -3,7 +3,9 @@
 ``events_statements_history`` has the last statements of each thread that have ended (ten by
 default); those of one transaction are nested in its event (MySQL Reference Manual, 29.12.6 and
 29.12.7). Events of a thread are numbered as they begin, and a lock carries the number that was next
-when it was taken: the statement that began last before that took it.
+when it was written down. InnoDB does that for all records of a page that a transaction locks in one
+mode together (``lock_rec_t`` has a bitmap of them): the number is that of the first of them, until
+a page is split or merged.
 """
 
 from __future__ import annotations
@@ -129,8 +131,8 @@ def of_transaction(ran: Collection[Ran], trx: Open) -> tuple[tuple[str, ...], bo
 
 
 def taker(ran: Collection[Ran], event: int) -> Ran | None:
-    """The statement during which a lock was taken that carries the number ``event``; None where it
-    is not kept.
+    """The statement with which a lock was written down that carries the number ``event``; None
+    where it is not kept.
     """
     return max((one for one in ran if one.event < event), key=_began, default=None)
 

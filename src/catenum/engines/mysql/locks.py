@@ -106,8 +106,8 @@ class DataLocks(InnodbReader):
         return [*found, *self.metadata.edges(rest, everyone, now_ms)] if rest else found
 
     def _taken_by(self, lock: DataLock, holder: int) -> str | None:
-        """The statement that took a lock; None where another wrote it down, or where it is not
-        retained.
+        """The statement with which a lock was written down; None where another session's was it, or
+        where it is not retained. One of a routine is the statement that called it.
         """
         key = lock.id, lock.event
         if key not in self._takers:
@@ -117,7 +117,8 @@ class DataLocks(InnodbReader):
                 last = history.running(self.query, [str(holder)]).get(
                     str(holder)
                 )  # it comes to the others a bit late
-                found = history.taker([*known, last] if last is not None else known, lock.event)
+                ran = [*known, last] if last is not None else known
+                found = history.taker([one for one in ran if one.level == 0], lock.event)
             if len(self._takers) > MOST_TAKERS:
                 self._takers.clear()
             self._takers[key] = found.text if found is not None else None

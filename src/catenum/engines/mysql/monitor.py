@@ -252,10 +252,10 @@ class MysqlMonitor(InnodbMonitor[DataLock]):
     ) -> str | None:
         """The statement that took what others wait for: told where it can be no other.
 
-        The number in a lock is that of the statement by which it was written down. If the record
-        has been moved since, that is a later one, which names the table: then it must be the only
-        one of the transaction that can have locked the row by its text. One that does not name the
-        table (a foreign key's, say) has moved nothing of it.
+        That is the only one of the transaction that can have locked the row by its text. The number
+        in a lock is that of the statement by which its page was first locked, or written down anew
+        because records were moved, which takes a statement that names the table. Where that one
+        does not name it (a foreign key's, say), it is that one, unless one after it may be.
         """
         own, whole = history.ran_in(ran, trx)
         found = set()
@@ -266,13 +266,19 @@ class MysqlMonitor(InnodbMonitor[DataLock]):
             by = history.taker(own, lock.event) if by_itself else None
             certain = able[0] if len(able) == 1 else None
             if by is not None and not self._names(by.text, lock.table):
-                certain = by
+                others = (one in able or self._writes(one.text) for one in own[own.index(by) + 1 :])
+                certain = None if any(others) else by
             found.add(certain.text if certain and whole else None)
         return found.pop() if len(found) == 1 else None
 
     def _names(self, sql: str, table: str) -> bool:
         footprint = self.rules.sql.footprint(sql)
         return not footprint.understood or bool(list(footprint.on(table)))
+
+    def _writes(self, sql: str) -> bool:
+        """Whether it may lock rows of tables that it does not name, as by a foreign key."""
+        footprint = self.rules.sql.footprint(sql)
+        return not footprint.understood or any(access.writes for access in footprint.accesses)
 
     def _can_lock(self, sql: str, resource: Resource) -> bool:
         footprint = self.rules.sql.footprint(sql)

@@ -569,15 +569,18 @@ class Conductor:
         self, state: TransactionState, reply: Reply, at_ms: float, mover: TransactionState
     ) -> Steps:
         phase = 1 if state is mover and not state.waits else 3
+        caught = False
         if state.waits:
             for i in state.waits:
                 self.log.close(i, at_ms, self._how_ended(self.log.waits[i]))
+                caught = caught or self.log.waits[i].ended == "caught"
             state.waits.clear()
             self.log.note(state, "resumed", at_ms, phase=phase)
         state.limits_itself = state.limits_itself or self._sql.limits_waits(state.sql)
         if state.in_transaction and not reply.in_transaction and state.statement is not None:
             state.in_transaction = False
-            if not self._sql.commits_by_itself(state.sql):
+            # InnoDB may roll the transaction back with a timeout that the statement catches
+            if not caught and not self._sql.commits_by_itself(state.sql):
                 self.ended_by_itself.append((state.name, state.statement))
                 if not self.catches_errors:
                     yield from self._fail(state, ENDS_BY_ITSELF, at_ms)

@@ -32,7 +32,7 @@ from catenum.engines.ports import DataError, Engine, Session
 from catenum.lab.run.before import prepare_sessions, session_notes
 from catenum.lab.run.conductor import ENDS_BY_ITSELF, Conductor
 from catenum.lab.run.driver import Driver, connections_of
-from catenum.lab.run.handlers import handlers_of, refuse_cancelling
+from catenum.lab.run.handlers import handler_notes, handlers_of, refuse_cancelling
 from catenum.lab.run.loading import load
 from catenum.lab.run.parameters import with_first_values
 from catenum.lab.run.paths import may_change_tables, plans_of, values_of_the_run
@@ -179,7 +179,10 @@ def play(
             *failed,
         ),
     )
-    recording = replace(recording, waits=attribute(recording))
+    handlers = list(recording.handlers.items())
+    recording = replace(
+        recording, waits=attribute(recording), notes=(*handler_notes(handlers), *recording.notes)
+    )
     deadlocks = tuple(
         _deadlock(cycle, recording, engine, conductor) for cycle in conductor.log.cycles
     )
