@@ -235,11 +235,11 @@ class Walk:
         if sql.startswith("kill "):
             if not hand.lost:
                 bench.lose(self._hand[sql.removeprefix("kill ")])
-            sql = "select 1"
+            sql = ""
         elif sql == "close":
             bench.lose(self._hand[name])
         begins = self._begin(name) if number == 0 else ()
-        hand.send(*begins, sql, undoes=not part.goes_on)
+        hand.send(*_sent(begins, sql), undoes=not part.goes_on)
 
     def _commits(self, unit: str) -> bool:
         """Whether a unit is a transaction, or a statement that is one."""
@@ -293,9 +293,9 @@ class Walk:
                 if sql.startswith("kill "):
                     if not hand.lost:
                         self.bench.lose(self._hand[sql.removeprefix("kill ")])
-                    sql = "select 1"
+                    sql = ""
                 begins = self._begin(name) if place == 0 or (number and not made) else ()
-                hand.send(*begins, sql, undoes=not part.goes_on)
+                hand.send(*_sent(begins, sql), undoes=not part.goes_on)
                 self.bench.settle()
                 if isinstance(hand.reply, Failed) and (
                     not part.goes_on or place == len(part.statements) or hand.reply.kind == "lost"
@@ -316,3 +316,10 @@ def _compared(sql: str, reply: object) -> object:
     """What counts of a reply: not the numbers that the server made."""
     numbers = ("returning id", "currval", "lastval", "nextval", "last_insert_id")
     return reply[0] if isinstance(reply, tuple) and any(word in sql for word in numbers) else reply
+
+
+def _sent(begins: Sequence[str], sql: str) -> Sequence[str]:
+    """What a session is sent; of a kill, which another connection does, nothing that takes a
+    snapshot.
+    """
+    return (*begins, sql) if sql else (begins or ("select 1",))

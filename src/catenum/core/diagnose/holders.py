@@ -8,6 +8,7 @@ lock, which confirms that (both count as reported by the server).
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import replace
 from typing import Literal
@@ -17,6 +18,9 @@ from catenum.core.record.recording import NO_KEYS, Event, Picture, Recording, Wa
 from catenum.core.record.waits import Resource
 from catenum.core.servers import rules_of
 from catenum.core.sql.statements import Access
+
+#: What the parser does not know and what locks no row all the same.
+_LOCKS_NOTHING = re.compile(r"\s*(?:savepoint|release|kill)\b", re.IGNORECASE)
 
 
 def attribute(recording: Recording) -> tuple[Wait, ...]:
@@ -136,7 +140,7 @@ def _from_statements(wait: Wait, sent: Sequence[int], recording: Recording) -> t
             sql, recording.bound(wait.holder, number)
         )
         named = [lock.resource for lock in found.named_locks if lock.takes]
-        hidden = not found.parsed or found.calls_unknown
+        hidden = (not found.parsed and not _LOCKS_NOTHING.match(sql)) or found.calls_unknown
         if wait.resource.kind == "advisory":
             able = any(lock is None or lock.identity == wait.resource.identity for lock in named)
             hidden = hidden and not named
