@@ -193,16 +193,17 @@ def outcomes(found: dict) -> set[tuple[str, str]]:
     return {(one["kind"], one["anomaly"] or one["data"]) for one in found["outcomes"]}
 
 
-def test_who_goes_on_after_a_deadlock_commits_what_came_behind_it(explored):
-    found = explored("""\
+@pytest.mark.parametrize("step", ["continue", "retry"])
+def test_who_goes_on_after_a_deadlock_commits_what_came_behind_it(explored, step):
+    found = explored(f"""\
 transactions:
   a:
-    after_error: {deadlock: continue}
+    after_error: {{deadlock: {step}}}
     statements:
       - update slot set boxes = boxes + 1 where id = 1
       - update slot set boxes = boxes + 1 where id = 2
       - update slot set boxes = boxes + 1 where id = 3
-  b: {statements: [update slot set boxes = boxes + 1 where id = 2, update slot set boxes = boxes + 1 where id = 1]}
+  b: {{statements: [update slot set boxes = boxes + 1 where id = 2, update slot set boxes = boxes + 1 where id = 1]}}
 """)
     fell = {
         one["anomaly"] or one["data"]

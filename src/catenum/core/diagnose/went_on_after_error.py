@@ -23,7 +23,9 @@ def find(recording: Recording) -> list[Finding]:
     found = []
     for record in recording.transactions:
         events = [event for event in recording.events if event.transaction == record.name]
-        lost = [e for e in events if e.swallowed and e.attempt == record.attempts]
+        lost = [
+            e for e in events if (e.swallowed or e.begins_anew) and e.attempt == record.attempts
+        ]
         refused_commit = any(event.rolled_back for event in events)
         if not lost or not (record.status == "committed" or refused_commit):
             continue
@@ -83,9 +85,12 @@ def _what_was_lost(lost: list[Event], refused_commit: bool) -> Iterator[str]:
         elif refused_commit:
             yield f"{step} failed: {error.message}"
         else:
+            began = "the next statement began another"
+            if event.then == "retry":
+                began = "the statement, sent again, began another"
             yield (
                 f"{step} failed ({error.kind}); the server rolled back all that the transaction had"
-                " done, and the next statement began another"
+                f" done, and {began}"
             )
 
 
@@ -97,7 +102,7 @@ def _kept(events: list[Event], refused_commit: bool) -> Iterator[str]:
         (
             place
             for place, e in enumerate(events)
-            if e.swallowed and e.error and e.error.undone == "transaction" and e.then == "continue"
+            if e.then in ("continue", "retry") and e.error and e.error.undone == "transaction"
         ),
         default=-1,
     )

@@ -81,5 +81,8 @@ def all_ended_well(recording: Recording) -> bool:
 
 
 def lost_work(event: Event) -> bool:
-    """Whether a transaction went on without a statement that others made fail."""
-    return event.swallowed and event.error is not None and event.error.kind in _BY_OTHERS
+    """Whether a transaction went on without a statement that others made fail, or without what it
+    had done before that.
+    """
+    by_others = event.error is not None and event.error.kind in _BY_OTHERS
+    return by_others and (event.swallowed or event.begins_anew)

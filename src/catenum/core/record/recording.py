@@ -145,6 +145,14 @@ class Event:
         """Whether it is an error after which the transaction went on without the statement."""
         return self.then in ("continue", "back to savepoint")
 
+    @property
+    def begins_anew(self) -> bool:
+        """Whether it is an error with which the server rolled back what the transaction had done,
+        so that what came after it, the same statement again for one, ran in another.
+        """
+        undone = self.error is not None and self.error.undone == "transaction"
+        return undone and self.then in ("continue", "retry") and (self.statement or 1) > 1
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Wait:

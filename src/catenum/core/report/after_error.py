@@ -24,6 +24,7 @@ def what_follows(recording: Recording, event: Event) -> str:
         return {None: "ends here", "retry": "sends it again"}.get(event.then, "goes on")
     if event.then == "continue" and rules_of(recording.target.server).errors.refuses_after_error:
         return "goes on, and is refused until it rolls back"
-    if event.then == "continue" and error is not None and error.undone == "transaction":
-        return "all rolled back; goes on in another transaction"
+    if event.then in ("continue", "retry") and error is not None and error.undone == "transaction":
+        how = "sends it again" if event.then == "retry" else "goes on"
+        return f"all rolled back; {how} in another transaction"
     return _IN_THE_TRANSACTION[event.then]

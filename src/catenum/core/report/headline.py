@@ -173,6 +173,11 @@ def _went_on(recording: Recording) -> Iterator[str]:
     """What became of transactions that went on after an error."""
     for record in recording.transactions:
         lost = [e for e in recording.events if e.transaction == record.name and e.swallowed]
+        if record.status == "committed" and any(
+            e.transaction == record.name and e.then == "retry" and e.begins_anew
+            for e in recording.events
+        ):
+            yield f" {record.name} committed without what it had done before the deadlock."
         numbers = sorted({e.statement for e in lost if e.statement is not None})
         if not numbers:
             continue

@@ -50,6 +50,25 @@ class DeadlockOutline:
     named: bool = True
 
 
+@dataclass(frozen=True, slots=True)
+class LostWork:
+    """A statement (from 1) that failed in a transaction that went on: without it, where it was
+    ``left_out``, or without what came before it, which the server rolled back with it.
+    """
+
+    transaction: str
+    statement: int
+    kind: str
+    left_out: bool
+
+    def __str__(self) -> str:
+        if self.left_out:
+            without = f"its statement {self.statement}, which failed ({self.kind})"
+        else:
+            without = f"what it had done before its statement {self.statement} ({self.kind})"
+        return f"{self.transaction} committed without {without}"
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Run:
     """One schedule, run. ``path`` names the transaction of each move made.
@@ -77,8 +96,7 @@ class Run:
     went_on: tuple[str, ...] = ()
     chosen: bool = False
     hidden: int = 0  # deadlocks that the server counted and no client received
-    #: Statements that failed in transactions that went on: number (from 1) and the error's kind.
-    swallowed: tuple[tuple[str, int, str], ...] = ()
+    lost: tuple[LostWork, ...] = ()
     rejected: frozenset[tuple[str, int | None]] = frozenset()  # steps that the server rejected
 
     @property

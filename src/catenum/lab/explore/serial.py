@@ -81,13 +81,10 @@ class Oracle:
             return "unchecked", None, None  # one of the orders that were not run may give it
         if self._left_traces(run, committed):
             return "unchecked", None, None
-        lost = [one for one in run.swallowed if one[0] in committed]
+        lost = [one for one in run.lost if one.transaction in committed]
         if lost:
-            names = tuple(dict.fromkeys(name for name, _, _ in lost))
-            evidence = tuple(
-                f"{name} committed without its statement {number}, which failed ({kind})"
-                for name, number, kind in lost
-            )
+            names = tuple(dict.fromkeys(one.transaction for one in lost))
+            evidence = tuple(map(str, lost))
             return (
                 "anomaly",
                 Anomaly(name="partial commit", transactions=names, evidence=evidence),

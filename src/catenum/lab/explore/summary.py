@@ -25,7 +25,7 @@ from catenum.core.record.recording import (
 )
 from catenum.core.record.waits import Edge, Resource, WaitGraph
 from catenum.core.space.oracle import PASSED_OVER, Observation, Seen, seen_of, unit
-from catenum.core.space.run import DeadlockOutline, Run, WaitPair, went_on
+from catenum.core.space.run import DeadlockOutline, LostWork, Run, WaitPair, went_on
 from catenum.core.sql.statements import Footprint
 from catenum.lab.explore.ignored import Ignored
 from catenum.lab.run.conductor import Conductor
@@ -93,10 +93,10 @@ class Summary:
             ended_well=all(state.status == AS_MEANT[state.ends] for state in states.values())
             and not any(map(lost_work, events))
             and not any(wait.ended == "caught" for wait in conductor.log.waits),
-            swallowed=tuple(
-                (event.transaction, event.statement or 0, event.error.kind)
+            lost=tuple(
+                LostWork(event.transaction, event.statement or 0, event.error.kind, event.swallowed)
                 for event in events
-                if event.swallowed and event.error is not None
+                if (event.swallowed or event.begins_anew) and event.error is not None
             ),
             broken_off=conductor.broken_off,
             went_on=went_on(events),

@@ -513,6 +513,8 @@ class Conductor:
         """Note the failure and do what the application does after it: roll the transaction back,
         which then is over or begins again, or go on in it.
         """
+        if state.transaction.autocommit and error.undone == "transaction":
+            error = replace(error, undone="statement")  # which is the whole transaction
         following = self._following(state, error)
         if following.what == "back to" and (yield from self._go_back(state, following)):
             following = ROLL_BACK
