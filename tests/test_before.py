@@ -4,6 +4,8 @@ import json
 
 import pytest
 
+from catenum.core.sql.beginning import level_set_by, with_level, without_level
+
 SCENARIO = """\
 scenario: set-first
 data: |
@@ -134,3 +136,74 @@ def test_where_a_setting_may_change_what_statements_mean_nothing_is_taken_to_be_
         (tmp_path / "s.yaml").write_text(text.replace("SESSION", f'"{session}"'))
         counts[session] = call("explore", "s.yaml", "--json").json["counts"]["run"]
     assert list(counts.values()) == [3, 3, 6, 6, 6]
+
+
+BEGUN = """\
+scenario: begun
+data: create table slot (id int primary key, boxes int); insert into slot values (1, 3), (2, 5);
+transactions:
+  a: {statements: [FIRST, select sum(boxes) from slot, update slot set boxes = boxes + 1 where id = 1]}
+  b: {statements: [FIRST, select sum(boxes) from slot, update slot set boxes = boxes + 1 where id = 2]}
+remedies:
+  strict: {isolation: serializable}
+"""
+BEGIN = "begin isolation level LEVEL"
+SET = "set transaction isolation level LEVEL"
+VARIABLE = "set local transaction_isolation = 'LEVEL'"
+
+
+@pytest.mark.parametrize("first", [BEGIN, SET, VARIABLE])
+def test_a_level_that_statements_ask_for_is_the_level_that_is_reported(call, tmp_path, first):
+    for level, words, shown, anomaly in (
+        ("serializable", (), "serializable", None),
+        ("read committed", (), "read committed", "write skew"),
+        ("serializable", ("--isolation", "read committed"), "read committed", "write skew"),
+        ("read committed", ("--isolation", "serializable"), "serializable", None),
+    ):
+        text = BEGUN.replace("FIRST", '"' + first.replace("LEVEL", level) + '"')
+        (tmp_path / "s.yaml").write_text(text)
+        found = call("explore", "s.yaml", *words, "--check-orders", 0, "--json").json
+        names = {one["anomaly"] for one in found["outcomes"]} - {None}
+        assert (set(found["levels"].values()), names) == ({shown}, {anomaly} - {None}), words
+    strict = call("trial", "s.yaml", "--json").json["variants"][1]
+    assert strict["outcomes"].get("refused"), strict
+
+
+@pytest.mark.parametrize(
+    ("text", "shorter"),
+    [
+        ("begin isolation level serializable, read only", "begin read only"),
+        ("begin read only, isolation level serializable", "begin read only"),
+        ("START TRANSACTION ISOLATION LEVEL REPEATABLE READ;", "START TRANSACTION"),
+        ("begin work isolation level read committed, read only, deferrable", "begin work read only, deferrable"),
+        ("begin", "begin"),
+    ],
+)  # fmt: skip
+def test_the_beginning_without_its_level_asks_for_the_rest(text, shorter):
+    assert without_level(text) == shorter
+
+
+@pytest.mark.parametrize(
+    ("text", "level"),
+    [
+        ("set transaction read only, isolation level repeatable  read", "repeatable read"),
+        ("SET LOCAL transaction_isolation TO 'serializable'", "serializable"),
+        ("set session characteristics as transaction isolation level serializable", None),
+        ("set transaction read only", None),
+        ("set lock_timeout = '1s'", None),
+        ("select 'set transaction isolation level serializable'", None),
+    ],
+)
+def test_a_level_is_read_off_what_sets_it(text, level):
+    assert level_set_by(text) == level
+    assert level is None or level_set_by(with_level(text, "read committed")) == "read committed"
+
+
+def test_a_level_that_contradicts_the_key_is_an_error_with_its_place(call, tmp_path):
+    text = BEGUN.replace("FIRST", SET.replace("LEVEL", "serializable")).replace(
+        "a: {", "a: {isolation: read committed, "
+    )
+    (tmp_path / "s.yaml").write_text(text)
+    done = call("lint", "s.yaml", "--text-only")
+    assert done.code == 2
+    assert "s.yaml:4:18: a sets the level 'serializable'" in done.err + done.out

@@ -96,9 +96,7 @@ def _add_isolation(parser: argparse.ArgumentParser, *, each: bool) -> None:
 
 def at_level(scenario: Scenario, level: str) -> Scenario:
     """The scenario with every transaction at ``level``."""
-    transactions = {
-        n: t.model_copy(update={"isolation": level}) for n, t in scenario.transactions.items()
-    }
+    transactions = {name: one.at_level(level) for name, one in scenario.transactions.items()}
     return scenario.model_copy(update={"transactions": transactions})
 
 
@@ -155,7 +153,7 @@ def changed_by_options(
                 f"--isolation: {level!r} is not a level", advice=suggestion(level, list(LEVELS))
             )
         for which in [name] if separator else names:
-            transactions[which] = transactions[which].model_copy(update={"isolation": level})
+            transactions[which] = transactions[which].at_level(level)
     order = tuple(args.order.split()) if args.order else None
     for name in order or ():
         if name not in transactions:

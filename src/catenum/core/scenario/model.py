@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass
-from itertools import pairwise
+from itertools import pairwise, takewhile
 from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import (
@@ -39,7 +39,15 @@ from catenum.core.record.recording import AfterFailure, AnomalyName, DataVerdict
 from catenum.core.record.values import Value
 from catenum.core.scenario.conditions import Condition, parse_condition
 from catenum.core.servers import LEVELS, NAMES, rules_of
-from catenum.core.sql.beginning import access_in, begins, level_in, takes_snapshot
+from catenum.core.sql.beginning import (
+    access_in,
+    begins,
+    level_in,
+    level_set_by,
+    takes_snapshot,
+    with_level,
+    without_level,
+)
 from catenum.core.text import DURATION, parse_duration
 
 FailureKind = Literal["deadlock", "refused", "timeout", "duplicate"]
@@ -463,6 +471,11 @@ class Transaction(_Model):
         first = self.statements[0].text
         return first if begins(first) else None
 
+    def at_level(self, level: str) -> Transaction:
+        """The same at an isolation level, whatever its first statements ask for."""
+        statements = tuple(_at_level(statement, level) for statement in self.statements)
+        return self.model_copy(update={"isolation": level, "statements": statements})
+
     @property
     def takes_snapshot_at_once(self) -> bool:
         """Whether it asks for its snapshot with its beginning."""
@@ -876,12 +889,30 @@ class Scenario(_Model):
         )
 
 
+#: What may come before a transaction's first query.
+_SETS_OR_BEGINS = re.compile(r"\s*(?:set|begin|start)\b", re.IGNORECASE)
+
+
+def _at_level(statement: Statement, level: str) -> Statement:
+    def changed(text: str) -> str:
+        return without_level(text) if begins(text) else with_level(text, level)
+
+    if isinstance(statement.sql, dict):
+        sql: object = {server: changed(text) for server, text in statement.sql.items()}
+    else:
+        sql = statement.sql and changed(statement.sql)
+    return statement if sql == statement.sql else statement.model_copy(update={"sql": sql})
+
+
 def _transaction_for(server: str, transaction: Transaction) -> Transaction:
     found = _with_texts_for(server, transaction)
-    beginning = found.begins
-    if beginning is None:
-        return found
+    beginning = found.begins or ""
     level, access = level_in(beginning), access_in(beginning)
+    if rules_of(server).sql.sets_level_within:
+        settings = takewhile(_SETS_OR_BEGINS.match, (one.text for one in found.statements))
+        level = next(filter(None, map(level_set_by, settings)), level)
+    if level is None and access is None:
+        return found
     return found.model_copy(
         update={"isolation": found.isolation or level, "access": found.access or access}
     )

@@ -49,7 +49,7 @@ from catenum.core.scenario.model import (
 from catenum.core.scenario.names import name_problems
 from catenum.core.scenario.remedies import changed_statements
 from catenum.core.servers import NAMES, rules_of
-from catenum.core.sql.beginning import access_in, begins, level_in
+from catenum.core.sql.beginning import access_in, begins, level_in, level_set_by
 from catenum.core.sql.parameters import parameters_in
 from catenum.core.text import suggestion
 
@@ -539,10 +539,18 @@ def _check_connections(file: ScenarioFile) -> Iterator[Problem]:
 
 def _check_beginning(file: ScenarioFile, name: str, transaction: Transaction) -> Iterator[Problem]:
     """A beginning that is a statement, beside keys that say something else."""
+    path: Path = ("transactions", name)
+    for text in (text for one in transaction.statements for text in texts_in(one.sql)):
+        level = level_set_by(text)
+        if level and transaction.isolation not in (None, level):
+            yield Problem(
+                f"{name} sets the level {level!r}, and its key 'isolation' says"
+                f" {transaction.isolation!r}",
+                file.place(*path, "isolation"),
+            )
     for text in texts_in(transaction.statements[0].sql):
         if not begins(text):
             continue
-        path: Path = ("transactions", name)
         if transaction.autocommit:
             yield Problem(
                 f"{name} commits each statement by itself, and begins with {text.strip()!r}",

@@ -93,6 +93,9 @@ def _changed(name: str, transaction: Transaction, remedy: Remedy) -> Transaction
         value = change.get(name) if isinstance(change, dict) else change
         if value is not None:
             update[kind] = value
+    level = update.pop("isolation", None)
+    if level is not None:
+        transaction = transaction.at_level(str(level))
     return transaction.model_copy(update=update)
 
 

@@ -243,6 +243,7 @@ class PostgresqlSqlRules(SqlRules):
         ),
         own_transactions=(r"(?:prepare transaction|commit prepared|rollback prepared)",),
     )
+    sets_level_within = True
     wait_limits = ("lock_timeout", "statement_timeout")
     wait_limit_unit_ms = 1.0
     before_definitions = "set check_function_bodies = off"

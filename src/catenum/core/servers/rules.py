@@ -183,6 +183,8 @@ class SqlRules:
     #: Variables by which a session limits its own waits, and what their numbers count in ms where
     #: no unit is given.
     wait_limits: tuple[str, ...]
+    #: Whether a transaction's own first statement can set its isolation level.
+    sets_level_within: bool = False
     wait_limit_unit_ms: float
     #: Words by which a transaction is prepared, wherever they stand: a text can be run as a
     #: statement.

@@ -10,10 +10,15 @@ from typing import Literal
 _BEGINS = re.compile(
     r"\s*(?:begin(?!\s+not\b)|start\s+transaction)\b(?P<how>[^;]*);?\s*", re.IGNORECASE
 )
-_LEVEL_IN_TEXT = re.compile(
-    r"\bisolation\s+level\s+(read\s+uncommitted|read\s+committed|repeatable\s+read|serializable)\b",
+_LEVEL = r"(read\s+uncommitted|read\s+committed|repeatable\s+read|serializable)\b"
+_LEVEL_IN_TEXT = re.compile(rf"\bisolation\s+level\s+{_LEVEL}", re.IGNORECASE)
+#: PostgreSQL documentation, "SET TRANSACTION": within the transaction, before its first query.
+_SETS_LEVEL = re.compile(
+    r"\s*set\s+(?:(?:local|session)\s+)?transaction"
+    rf"(?:\s+[^;]*\bisolation\s+level\s+|_isolation\s*(?:=|\bto\b)\s*')(?P<level>{_LEVEL})",
     re.IGNORECASE,
 )
+_FIRST_COMMA = re.compile(r"^(\s*\w+(?:\s+(?:transaction|work)\b)?)\s*,", re.IGNORECASE)
 _ACCESS_IN_TEXT = re.compile(r"\bread\s+(only|write)\b", re.IGNORECASE)
 _SNAPSHOT_IN_TEXT = re.compile(r"\bconsistent\s+snapshot\b", re.IGNORECASE)
 
@@ -27,6 +32,24 @@ def level_in(sql: str) -> str | None:
     """The isolation level that the beginning of a transaction asks for."""
     found = _LEVEL_IN_TEXT.search(sql)
     return " ".join(found[1].lower().split()) if found else None
+
+
+def level_set_by(sql: str) -> str | None:
+    """The isolation level that a statement within the transaction sets for it."""
+    found = _SETS_LEVEL.match(sql)
+    return " ".join(found["level"].lower().split()) if found else None
+
+
+def with_level(sql: str, level: str) -> str:
+    """A statement that sets the transaction's isolation level, with another."""
+    found = _SETS_LEVEL.match(sql)
+    return sql[: found.start("level")] + level + sql[found.end("level") :] if found else sql
+
+
+def without_level(sql: str) -> str:
+    """The beginning of a transaction without the isolation level that it asks for."""
+    shorter = re.sub(rf"(?:,\s*)?{_LEVEL_IN_TEXT.pattern}", "", sql, flags=re.IGNORECASE)
+    return " ".join(_FIRST_COMMA.sub(r"\1", shorter).split()).rstrip("; ")
 
 
 def access_in(sql: str) -> Literal["read only", "read write"] | None:
