@@ -207,3 +207,41 @@ def test_a_level_that_contradicts_the_key_is_an_error_with_its_place(call, tmp_p
     done = call("lint", "s.yaml", "--text-only")
     assert done.code == 2
     assert "s.yaml:4:18: a sets the level 'serializable'" in done.err + done.out
+
+
+BEGUN_SWAP = """\
+scenario: begun-swap
+data: create table slot (id int primary key, boxes int); insert into slot values (1, 3), (2, 5);
+transactions:
+  a: {statements: [begin, update slot set boxes = 1 where id = 1, update slot set boxes = 1 where id = 2]}
+  b: {statements: [begin, update slot set boxes = 2 where id = 2, update slot set boxes = 2 where id = 1]}
+"""
+
+
+@pytest.mark.parametrize("server", ["postgresql", "mysql"])
+def test_what_is_proposed_leaves_the_beginning_where_it_is(call, tmp_path, server):
+    (tmp_path / "s.yaml").write_text(BEGUN_SWAP)
+    found = call("propose", "s.yaml", "--target", f"local:{server}", "--json").json
+    changes = [one["change"] for one in found["candidates"]]
+    added = [numbers for one in changes for numbers in one.get("add", {}).values()]
+    orders = [order for one in changes for order in one.get("reorder", {}).values()]
+    assert added, changes
+    assert orders, changes
+    assert not any("1" in numbers for numbers in added), added
+    assert all(order[0] == 1 for order in orders), orders
+
+
+@pytest.mark.parametrize(
+    ("remedy", "message"),
+    [
+        ("{reorder: {a: [2, 1, 3]}}", "puts another statement before it"),
+        ("{add: {a: {1: select 1}}}", "adds a statement before it"),
+        ("{drop: {a: [1]}}", "leaves it out"),
+    ],
+)
+def test_a_remedy_leaves_the_beginning_where_it_is(call, tmp_path, remedy, message):
+    (tmp_path / "s.yaml").write_text(f"{BEGUN_SWAP}remedies:\n  r: {remedy}\n")
+    done = call("lint", "s.yaml", "--text-only")
+    assert done.code == 2
+    assert f"statement 1 begins the transaction 'a', and this {message}" in done.err + done.out
+    assert "s.yaml:7:" in done.err + done.out

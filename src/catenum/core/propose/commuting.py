@@ -54,6 +54,8 @@ def commute(evidence: Evidence, name: str, first: int, then: int) -> bool:
     if set(one.kept) & set(other.kept):
         return False
     mine, theirs = evidence.footprint(name, first), evidence.footprint(name, then)
+    if mine.control or theirs.control:
+        return False
     if (
         not (mine.understood and theirs.understood)
         or mine.may_set_anything

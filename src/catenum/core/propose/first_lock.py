@@ -60,7 +60,7 @@ def locked_first(
         for name in names
         if evidence.rules.locks.rank(evidence.level(name)) > 1
     }
-    add = {name: {1: sql} for name, sql in reads.items()}
+    add = {name: {evidence.transactions[name].leading + 1: sql} for name, sql in reads.items()}
     return tuple(
         Candidate(
             kind="first lock",

@@ -90,7 +90,9 @@ def _row_in_place(evidence: Evidence, name: str, number: int) -> tuple[str, obje
 def _reads_first(evidence: Evidence, holders: set[str]) -> Iterator[CandidateSeries]:
     reorder: dict[str, tuple[int, ...]] = {}
     for name in holders:
-        numbers = list(range(1, len(evidence.transactions[name].statements) + 1))
+        transaction = evidence.transactions[name]
+        leading = tuple(range(1, transaction.leading + 1))
+        numbers = list(range(len(leading) + 1, len(transaction.statements) + 1))
         plain = [
             n
             for n in numbers
@@ -105,7 +107,7 @@ def _reads_first(evidence: Evidence, holders: set[str]) -> Iterator[CandidateSer
             and all(commute(evidence, name, m, n) for m in numbers if m < n)
         ]
         if moved:
-            reorder[name] = (*moved, *(n for n in numbers if n not in moved))
+            reorder[name] = (*leading, *moved, *(n for n in numbers if n not in moved))
     if reorder:
         yield (
             Candidate(

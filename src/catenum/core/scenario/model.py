@@ -471,6 +471,13 @@ class Transaction(_Model):
         first = self.statements[0].text
         return first if begins(first) else None
 
+    @property
+    def leading(self) -> int:
+        """How many of its statements come before the first that may lock: what begins it, settings.
+        Of a scenario that was made for one server.
+        """
+        return sum(1 for _ in takewhile(_LEADS, (one.text for one in self.statements)))
+
     def at_level(self, level: str) -> Transaction:
         """The same at an isolation level, whatever its first statements ask for."""
         statements = tuple(_at_level(statement, level) for statement in self.statements)
@@ -890,7 +897,7 @@ class Scenario(_Model):
 
 
 #: What may come before a transaction's first query.
-_SETS_OR_BEGINS = re.compile(r"\s*(?:set|begin|start)\b", re.IGNORECASE)
+_LEADS = re.compile(r"\s*(?:set|begin|start)\b", re.IGNORECASE).match
 
 
 def _at_level(statement: Statement, level: str) -> Statement:
@@ -909,7 +916,7 @@ def _transaction_for(server: str, transaction: Transaction) -> Transaction:
     beginning = found.begins or ""
     level, access = level_in(beginning), access_in(beginning)
     if rules_of(server).sql.sets_level_within:
-        settings = takewhile(_SETS_OR_BEGINS.match, (one.text for one in found.statements))
+        settings = (one.text for one in found.statements[: found.leading])
         level = next(filter(None, map(level_set_by, settings)), level)
     if level is None and access is None:
         return found

@@ -786,6 +786,26 @@ def _check_changed_names(file: ScenarioFile, title: str, remedy: Remedy) -> Iter
                 )
 
 
+def _check_kept_beginning(file: ScenarioFile, title: str, remedy: Remedy) -> Iterator[Problem]:
+    """A statement that begins its transaction stays the first: what comes before it is no part."""
+    for name, transaction in file.scenario.transactions.items():
+        if not any(map(begins, texts_in(transaction.statements[0].sql))):
+            continue
+        order, dropped = (remedy.reorder or {}).get(name), (remedy.drop or {}).get(name, ())
+        wrong: dict[str, Path] = {}
+        if order and order[0] != 1:
+            wrong["puts another statement before it"] = ("reorder", name)
+        if 1 in ((remedy.add or {}).get(name) or {}):
+            wrong["adds a statement before it"] = ("add", name, 1, "\0key")
+        if 1 in dropped:
+            wrong["leaves it out"] = ("drop", name)
+        for what, path in wrong.items():
+            yield Problem(
+                f"remedy {title!r}: statement 1 begins the transaction {name!r}, and this {what}",
+                file.place("remedies", title, *path),
+            )
+
+
 def _check_remedy(
     file: ScenarioFile, title: str, remedy: Remedy, names: list[str]
 ) -> Iterator[Problem]:
@@ -800,6 +820,7 @@ def _check_remedy(
                     suggestion(name, names),
                 )
     yield from _check_changed_names(file, title, remedy)
+    yield from _check_kept_beginning(file, title, remedy)
     for name, order in (remedy.reorder or {}).items():
         count = len(transactions[name].statements) if name in transactions else len(order)
         if sorted(order) != list(range(1, count + 1)):
