@@ -611,3 +611,15 @@ def test_a_recording_is_taken_as_the_scenario_that_was_run(kept, call):
     assert again["order"][:2] == ["marit", "jonas"]
     assert {one["asked"] for one in again["transactions"]} == {"repeatable read"}
     assert call("lint", "r.json").code == 0
+
+
+@pytest.mark.parametrize("server", ["postgresql", "mysql"])
+def test_who_goes_on_after_an_error_is_to_roll_back_and_retry(call, tmp_path, server):
+    path = tmp_path / "s.yaml"
+    path.write_text(samples.text("caught-and-gone-on"))
+    target = ("--target", f"local:{server}")
+    done = call("propose", path, *target)
+    assert "+update slot set box = 501 where id = 7; -- after an error: roll back" in done.out
+    found = call("propose", path, *target, "--json").json["candidates"]
+    (one,) = [c for c in found if c["name"] == "roll back after an error, and retry"]
+    assert (one["kind"], one["verdict"], one["cost"]["anomalies"]) == ("retry", "eases", 0)

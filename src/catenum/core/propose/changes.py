@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import difflib
 import re
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from typing import Any
 
 import yaml
@@ -46,8 +46,15 @@ def unified(scenario: Scenario, candidate: Candidate) -> Iterator[str]:
         yield from difflib.unified_diff(one, other, f"a/{name}.sql", f"b/{name}.sql", lineterm="")
 
 
+#: How a transaction ends, where that is no statement.
+_NO_STATEMENT = {"open": "-- left open", "close": "-- the connection is closed"}
+
+
 def _lines(transaction: Transaction) -> list[str]:
     lines = []
+    if transaction.autocommit:
+        lines.append("-- each statement commits by itself")
+    lines += _after_error(transaction.after_error)
     if transaction.isolation is not None:
         lines.append(f"-- isolation: {transaction.isolation}")
     if transaction.timeout is not None:
@@ -67,11 +74,20 @@ def _lines(transaction: Transaction) -> list[str]:
         condition += (
             f" -- refused unless {statement.require}" if statement.require is not None else ""
         )
+        condition += "".join(f" {line}" for line in _after_error(statement.after_error))
         *first, last = statement.text.rstrip().rstrip(";").splitlines()
         lines += first
         lines.append(f"{last}\n;{condition}" if _COMMENT.search(last) else f"{last};{condition}")
-    lines.append(f"{transaction.ends};" if transaction.ends != "open" else "-- left open")
+    if not transaction.autocommit:
+        lines.append(_NO_STATEMENT.get(transaction.ends, f"{transaction.ends};"))
     return [part for line in lines for part in line.split("\n")]
+
+
+def _after_error(step: str | Mapping[Any, str] | None) -> list[str]:
+    if step is None:
+        return []
+    by_kind = step.items() if isinstance(step, Mapping) else [("an error", step)]
+    return [f"-- after {', '.join(f'{kind}: {what}' for kind, what in by_kind)}"]
 
 
 def _kept(name: str, column: str) -> str:

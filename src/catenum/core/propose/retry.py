@@ -1,5 +1,5 @@
 """Retry: whoever is refused, or falls as a victim, begins again, at most so many times, after a
-pause.
+pause. Whoever goes on after such an error rolls back first.
 
 Only where a transaction may be begun again: it ends by itself, and its session keeps no lock by
 name.
@@ -11,12 +11,20 @@ from collections.abc import Iterator
 
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.scenario.model import Retry
+from catenum.core.text import listed
 
 TIMES, PAUSE_MS = 3, 50
+#: Errors that come from other transactions, so that another try may do without them.
+_BY_OTHERS = frozenset(("deadlock", "timeout", "refused"))
 
 
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
-    """One candidate, for all that failed."""
+    """One candidate for all that failed, and one for those that went on after it."""
+    yield from _of_those_that_failed(evidence)
+    yield from _of_those_that_went_on(evidence)
+
+
+def _of_those_that_failed(evidence: Evidence) -> Iterator[CandidateSeries]:
     failed = {
         name
         for entry in evidence.explored.outcomes
@@ -47,6 +55,50 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
             ),
         ),
     )
+
+
+def _of_those_that_went_on(evidence: Evidence) -> Iterator[CandidateSeries]:
+    kinds: dict[str, set[str]] = {}
+    for entry in evidence.explored.outcomes:
+        for name, failed in entry.failed_by.items():
+            kinds.setdefault(name, set()).update(_BY_OTHERS.intersection(failed))
+    names = [
+        name
+        for name, transaction in evidence.transactions.items()
+        if kinds.get(name) and transaction.goes_on and may_begin_again(evidence, name)
+    ]
+    if not names:
+        return
+    retry = {
+        name: {"times": TIMES, "pause": f"{PAUSE_MS}ms", "on": sorted(kinds[name])}
+        for name in names
+    }
+    yield (
+        Candidate(
+            kind="retry",
+            name="roll back after an error, and retry",
+            because=tuple(
+                f"{name} goes on after an error ({listed(sorted(kinds[name]))})" for name in names
+            ),
+            remedy=remedy(
+                rewrite={name: _rolling_back(evidence, name) for name in names}, retry=retry
+            ),
+            means=(
+                "the application lets the error roll the whole transaction back and begins it"
+                f" again, at most {TIMES} times, with fresh values",
+            ),
+        ),
+    )
+
+
+def _rolling_back(evidence: Evidence, name: str) -> dict[int, dict[str, object]]:
+    """Its statements without what they do after an error, which may be what all of them do."""
+    transaction = evidence.transactions[name]
+    return {
+        number: {"sql": statement.text, "after_error": "roll back"}
+        for number, statement in enumerate(transaction.statements, 1)
+        if statement.kill is None and (transaction.after_error or statement.after_error)
+    }
 
 
 def may_begin_again(evidence: Evidence, name: str) -> bool:

@@ -151,6 +151,12 @@ def _described(statement: Statement) -> str:
     )
     if "when" in said:
         more.append(f"only when {statement.when}" if statement.when is not None else "always")
+    if "after_error" in said:
+        step = statement.after_error
+        by_kind = (
+            step.items() if isinstance(step, dict) else [("an error", step or "as the others")]
+        )
+        more.append(f"after {', '.join(f'{kind}: {what}' for kind, what in by_kind)}")
     if "require" in said:
         more.append(
             f"refused unless {statement.require}"
