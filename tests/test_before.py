@@ -177,6 +177,7 @@ def test_a_level_that_statements_ask_for_is_the_level_that_is_reported(call, tmp
         ("START TRANSACTION ISOLATION LEVEL REPEATABLE READ;", "START TRANSACTION"),
         ("begin work isolation level read committed, read only, deferrable", "begin work read only, deferrable"),
         ("begin", "begin"),
+        ("/* shift */ begin /* its level */ isolation level serializable", "begin"),
     ],
 )  # fmt: skip
 def test_the_beginning_without_its_level_asks_for_the_rest(text, shorter):
@@ -191,12 +192,19 @@ def test_the_beginning_without_its_level_asks_for_the_rest(text, shorter):
         ("set session characteristics as transaction isolation level serializable", None),
         ("set transaction read only", None),
         ("set lock_timeout = '1s'", None),
+        (
+            "/* a\nnote */ set -- and another\n transaction isolation level serializable",
+            "serializable",
+        ),
+        ("/*! set transaction isolation level serializable */", None),
         ("select 'set transaction isolation level serializable'", None),
+        ("update berth set note = 'a -- b /* c */'", None),
     ],
 )
 def test_a_level_is_read_off_what_sets_it(text, level):
     assert level_set_by(text) == level
-    assert level is None or level_set_by(with_level(text, "read committed")) == "read committed"
+    other = with_level(text, "read committed")
+    assert level_set_by(other) == "read committed" if level else other == text
 
 
 def test_a_level_that_contradicts_the_key_is_an_error_with_its_place(call, tmp_path):

@@ -897,7 +897,9 @@ class Scenario(_Model):
 
 
 #: What may come before a transaction's first query.
-_LEADS = re.compile(r"\s*(?:set|begin|start)\b", re.IGNORECASE).match
+_LEADS = re.compile(
+    r"(?:\s|--[^\n]*\n|/\*(?!M?!).*?\*/)*(?:set|begin|start)\b", re.IGNORECASE | re.DOTALL
+).match
 
 
 def _at_level(statement: Statement, level: str) -> Statement:
