@@ -4,6 +4,7 @@ import json
 
 import pytest
 
+from catenum.core.scenario.reader import read_scenario
 from catenum.core.sql.beginning import level_set_by, with_level, without_level
 
 SCENARIO = """\
@@ -215,6 +216,14 @@ def test_a_level_that_contradicts_the_key_is_an_error_with_its_place(call, tmp_p
     done = call("lint", "s.yaml", "--text-only")
     assert done.code == 2
     assert "s.yaml:4:18: a sets the level 'serializable'" in done.err + done.out
+
+
+def test_a_statement_that_commits_by_itself_has_no_level_to_set():
+    text = BEGUN.replace("FIRST", SET.replace("LEVEL", "serializable"))
+    text = text.replace("a: {", "a: {autocommit: true, ")
+    scenario = read_scenario(text.encode(), "s.yaml").scenario.for_server("postgresql")
+    assert scenario.transactions["a"].isolation is None
+    assert scenario.transactions["b"].isolation == "serializable"
 
 
 BEGUN_SWAP = """\

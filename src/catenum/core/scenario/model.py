@@ -917,7 +917,7 @@ def _transaction_for(server: str, transaction: Transaction) -> Transaction:
     found = _with_texts_for(server, transaction)
     beginning = found.begins or ""
     level, access = level_in(beginning), access_in(beginning)
-    if rules_of(server).sql.sets_level_within:
+    if rules_of(server).sql.sets_level_within and not found.autocommit:
         settings = (one.text for one in found.statements[: found.leading])
         level = next(filter(None, map(level_set_by, settings)), level)
     if level is None and access is None:
