@@ -262,3 +262,31 @@ def test_a_remedy_leaves_the_beginning_where_it_is(call, tmp_path, remedy, messa
     assert done.code == 2
     assert f"statement 1 begins the transaction 'a', and this {message}" in done.err + done.out
     assert "s.yaml:7:" in done.err + done.out
+
+
+@pytest.mark.parametrize("server", ["postgresql", "mariadb"])
+def test_a_session_that_the_server_ends_for_its_silence_is_not_left_open(call, tmp_path, server):
+    (tmp_path / "s.yaml").write_text("""\
+scenario: silent
+data: create table slot (id int primary key, boxes int); insert into slot values (1, 3);
+transactions:
+  clerk:
+    ends: open
+    session:
+      postgresql: set idle_in_transaction_session_timeout = '300ms'
+      mariadb: set idle_transaction_timeout = 1
+    statements: [update slot set boxes = 4 where id = 1]
+  pilot: {timeout: 5s, statements: [update slot set boxes = 5 where id = 1]}
+""")
+    words = ("s.yaml", "--order", "clerk pilot pilot", "--target", f"local:{server}")
+    found = call("play", *words, "--json").json
+    status = {one["name"]: one["status"] for one in found["transactions"]}
+    assert (found["outcome"]["kind"], status) == (
+        "waited",
+        {"clerk": "killed", "pilot": "committed"},
+    )
+    assert any("the server ended the session of clerk" in note for note in found["notes"])
+    refused = call("explore", *words)
+    assert refused.code == 2
+    assert "s.yaml:4:" in refused.err
+    assert "no order of moves decides whether that is over" in refused.err

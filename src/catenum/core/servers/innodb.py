@@ -212,6 +212,7 @@ class InnodbSqlRules(SqlRules):
     dialect = "mysql"
     token_patterns = TOKEN_PATTERNS
     catalogues = ("information_schema", "performance_schema")
+    silence_limits: tuple[str, ...] = ("wait_timeout",)
     wait_limits: tuple[str, ...] = ("innodb_lock_wait_timeout", "lock_wait_timeout")
     wait_limit_unit_ms = 1000.0
     name_quote = "`"

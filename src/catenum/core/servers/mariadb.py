@@ -63,6 +63,12 @@ class MariadbSqlRules(InnodbSqlRules):
             r"lock tables?\b",
         ),
     )
+    silence_limits = (
+        "wait_timeout",
+        "idle_transaction_timeout",
+        "idle_write_transaction_timeout",
+        "idle_readonly_transaction_timeout",
+    )
     wait_limits = (*InnodbSqlRules.wait_limits, "max_statement_time")
 
     def uncovered(self, sql: str) -> str:

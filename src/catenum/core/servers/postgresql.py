@@ -243,6 +243,11 @@ class PostgresqlSqlRules(SqlRules):
         ),
         own_transactions=(r"(?:prepare transaction|commit prepared|rollback prepared)",),
     )
+    silence_limits = (
+        "idle_in_transaction_session_timeout",
+        "idle_session_timeout",
+        "transaction_timeout",
+    )
     sets_level_within = True
     wait_limits = ("lock_timeout", "statement_timeout")
     wait_limit_unit_ms = 1.0

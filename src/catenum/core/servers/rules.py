@@ -183,6 +183,8 @@ class SqlRules:
     #: Variables by which a session limits its own waits, and what their numbers count in ms where
     #: no unit is given.
     wait_limits: tuple[str, ...]
+    #: Variables by which a session has the server end it when its client is silent for so long.
+    silence_limits: tuple[str, ...]
     #: Whether a transaction's own first statement can set its isolation level.
     sets_level_within: bool = False
     wait_limit_unit_ms: float
@@ -299,6 +301,11 @@ class SqlRules:
         can wait for.
         """
         return limits.limit_ms(sql, self.wait_limits, self.wait_limit_unit_ms) is not None
+
+    def limits_silence(self, sql: str) -> bool:
+        """Whether a statement may set how long the server keeps the session of a silent client."""
+        named = re.findall(r"\w+", sql.lower())
+        return not set(named).isdisjoint(self.silence_limits)
 
     def keeps_meaning(self, sql: str) -> bool:
         """Whether a statement that a session begins with changes nothing in what later ones mean: a

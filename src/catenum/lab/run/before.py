@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from catenum.core.errors import InputError
 from catenum.core.scenario.model import Scenario, Transaction
 from catenum.core.scenario.reader import ScenarioFile
-from catenum.core.servers import rules_of
+from catenum.core.servers import Rules, rules_of
 from catenum.core.text import one_line
 from catenum.lab.run.driver import Driver
 
@@ -68,6 +68,30 @@ def _check_beginning(
             place=file.place("transactions", name, "session") if file else None,
             advice=f"The transaction's own key {what[1]!r} says that.",
         )
+
+
+def limits_silence(scenario: Scenario, rules: Rules, name: str) -> bool:
+    """Whether a transaction's connection may have set how long the server waits for its client."""
+    transaction = scenario.transactions[name]
+    texts = (
+        *scenario.before_on_connection(name),
+        *(statement.text for statement in transaction.statements),
+    )
+    return any(map(rules.sql.limits_silence, texts))
+
+
+def refuse_limited_silence(scenario: Scenario, rules: Rules, file: ScenarioFile | None) -> None:
+    """Raises InputError where a session is to be ended after a time: no order of moves decides
+    that.
+    """
+    for name in scenario.transactions:
+        if limits_silence(scenario, rules, name):
+            raise InputError(
+                f"{name} sets how long the server keeps the session of a silent client, and no"
+                " order of moves decides whether that is over",
+                place=file.place("transactions", name) if file else None,
+                advice="play shows one run of it; leave it out here.",
+            )
 
 
 def session_notes(scenario: Scenario) -> Iterator[str]:

@@ -107,7 +107,8 @@ class Conductor:
         self.catches_errors = catches_errors
         self.ended_by_itself: list[tuple[str, int]] = []  # statements that ended their transaction
         self.check_ms, self.guide = check_ms, guide
-        self._sql, self._errors = rules.sql, rules.errors
+        self.rules, self._sql, self._errors = rules, rules.sql, rules.errors
+        self.ended_sessions: list[str] = []  # by the server, whose client was silent for too long
         self._limited = {
             name
             for name in scenario.transactions

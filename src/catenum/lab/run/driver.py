@@ -201,6 +201,12 @@ class Driver:
             select.select([session.fileno()], [], [], 0.1)
         raise TargetError(f"the server did not answer {name} within {PROMPT_MS / 1000:g} s")
 
+    def is_lost(self, name: str) -> bool:
+        """Whether the session of a transaction that is idle has been ended."""
+        self._session(name).send("select 1")
+        error = self._prompt(name).error
+        return error is not None and error.kind == "lost"
+
     def _check_lost(self, name: str, reply: Reply) -> None:
         if reply.error is not None and reply.error.kind == "lost" and not self.engine.alive():
             raise TargetError(

@@ -29,7 +29,7 @@ from catenum.core.space import schedule
 from catenum.core.text import listed
 from catenum.engines.clock import Clock
 from catenum.engines.ports import DataError, Engine, Session
-from catenum.lab.run.before import prepare_sessions, session_notes
+from catenum.lab.run.before import limits_silence, prepare_sessions, session_notes
 from catenum.lab.run.conductor import ENDS_BY_ITSELF, Conductor
 from catenum.lab.run.driver import Driver, connections_of
 from catenum.lab.run.handlers import handler_notes, handlers_of, refuse_cancelling
@@ -174,6 +174,10 @@ def play(
             *_server_notes(scenario, engine),
             *timeout_notes(scenario),
             *_client_notes(scenario, engine),
+            *(
+                f"the server ended the session of {name}: its client was silent for too long"
+                for name in conductor.ended_sessions
+            ),
             *chosen_values,
             *notes,
             *failed,
@@ -269,6 +273,7 @@ def _make_moves(
             for event in conductor.log.events
         )
         hidden = max(0, now - counted - met) if counted is not None and now is not None else 0
+        _note_ended_sessions(conductor, driver, scenario)
         over = not any(
             state.under_way or state.status == "left open" for state in conductor.states.values()
         )
@@ -283,6 +288,15 @@ def _make_moves(
         )
     finally:
         engine.end(list(sessions.values()))
+
+
+def _note_ended_sessions(conductor: Conductor, driver: Driver, scenario: Scenario) -> None:
+    """Of the transactions left open, those whose sessions the server has ended since."""
+    for name, state in conductor.states.items():
+        is_idle = state.status == "left open" and not state.under_way
+        if is_idle and limits_silence(scenario, conductor.rules, name) and driver.is_lost(name):
+            state.status = "killed"
+            conductor.ended_sessions.append(name)
 
 
 def _outlives(engine: Engine, scenario: Scenario) -> bool:
