@@ -286,7 +286,7 @@ transactions:
         {"clerk": "killed", "pilot": "committed"},
     )
     assert any("the server ended the session of clerk" in note for note in found["notes"])
-    refused = call("explore", *words)
+    refused = call("explore", "s.yaml", "--target", f"local:{server}")
     assert refused.code == 2
-    assert "s.yaml:4:" in refused.err
+    assert "s.yaml:7:" in refused.err
     assert "no order of moves decides whether that is over" in refused.err

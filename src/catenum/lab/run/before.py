@@ -89,7 +89,7 @@ def refuse_limited_silence(scenario: Scenario, rules: Rules, file: ScenarioFile 
             raise InputError(
                 f"{name} sets how long the server keeps the session of a silent client, and no"
                 " order of moves decides whether that is over",
-                place=file.place("transactions", name) if file else None,
+                place=file.place("transactions", name, "session") if file else None,
                 advice="play shows one run of it; leave it out here.",
             )
 
