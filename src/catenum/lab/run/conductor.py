@@ -114,6 +114,12 @@ class Conductor:
             for name in scenario.transactions
             if any(map(rules.sql.limits_waits, scenario.before_on_connection(name)))
         }
+        #: Whose sessions the server may end by itself.
+        self._may_end = {
+            name
+            for name in scenario.transactions
+            if any(map(rules.sql.limits_silence, scenario.before_on_connection(name)))
+        }
         self.states = {
             name: TransactionState(name, transaction, index, limits_itself=name in self._limited)
             for index, (name, transaction) in enumerate(scenario.transactions.items())
@@ -622,13 +628,13 @@ class Conductor:
         holder = self.states.get(wait.holder)
         if not self.catches_errors or holder is None or wait.queued:
             return "went on"
-        holds = holder.begun and holder.name not in self.lost and not holder.under_way
-        ended = holder.over and holder.status != "left open"
+        holds = holder.status == "left open" and not holder.under_way
+        may_be_lost = holder.name in self.lost | self._may_end
         since = any(
             event.transaction == holder.name and event.at_ms >= wait.since_ms
             for event in self.log.happened
         )
-        return "caught" if holds and not ended and not since else "went on"
+        return "caught" if holds and not may_be_lost and not since else "went on"
 
     def _kept(self, state: TransactionState, reply: Reply) -> dict[str, Value]:
         if state.upcoming is None:
