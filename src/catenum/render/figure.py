@@ -132,7 +132,8 @@ class _Rows:
             self.axes.text(x, y - 0.2, "not run", ha="center", va="top", fontsize=8, color=INK)
         elif event.what == "done" and self._waited(event):
             self._box(x, y, str(event.statement))
-            self.axes.text(x, y - 0.2, "continued", ha="center", va="top", fontsize=8, color=INK)
+            word = "continued\nwithout the lock" if self._is_caught(event) else "continued"
+            self.axes.text(x, y - 0.2, word, ha="center", va="top", fontsize=8, color=INK)
         elif event.what == "failed":
             self.axes.plot([x], [y], marker="X", ms=15, mfc=FAIL, mec=PAPER, mew=1.2, zorder=6)
             kind = event.error.kind if event.error else "failed"
@@ -146,6 +147,15 @@ class _Rows:
         waits = self.place.get((event.transaction, event.attempt, event.statement, "waits"))
         sent = self.place.get((event.transaction, event.attempt, event.statement, "sent"), 0.0)
         return waits is not None and waits > sent
+
+    def _is_caught(self, event: Event) -> bool:
+        """Whether its wait ended by an error that code of the scenario caught."""
+        step = (event.transaction, event.attempt, event.statement)
+        return any(
+            wait.ended == "caught"
+            for wait in self.recording.waits
+            if (wait.waiter, wait.attempt, wait.statement) == step
+        )
 
     def _box(self, x: float, y: float, text: str) -> None:
         patch = FancyBboxPatch(
