@@ -3,7 +3,8 @@ found in it.
 
 A case needs no Python: ``transactions`` (name: isolation, status, statements), ``waits`` (one a
 line: waiter statement < holder statement over resource @index :: wanted / held), ``cycles``,
-``errors``, ``done``, ``went_on``, ``refused_commits``, ``holds``, and ``found`` (the finding's id, words that it must say, or nothing).
+``errors``, ``done``, ``went_on``, ``refused_commits``, ``holds``, ``found`` (the finding's id, words that it must say, or nothing) and
+``not_said``.
 """
 
 from __future__ import annotations
@@ -180,6 +181,8 @@ def test_a_case_is_found_with_its_evidence(title):
         reported = " ".join((*finding.evidence, *finding.advice))
         for words in case["found"][finding.id] or ():
             assert words in reported
+        for words in case.get("not_said", ()):
+            assert words not in reported
         assert finding.evidence, "no advice without evidence"
 
 
