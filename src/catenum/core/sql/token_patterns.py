@@ -11,7 +11,9 @@ from dataclasses import dataclass
 NUMBER = (
     r"(?<![\w$])(?:0[xXbBoO][0-9a-fA-F_]+|(?:\d[\d_]*(?:\.[\d_]*)?|\.\d[\d_]*)(?:[eE][+-]?\d+)?)"
 )
-WORD = r"[A-Za-z_\u0080-\U0010ffff][\w$\u0080-\U0010ffff]*"
+#: A letter, an underscore or any character beyond ASCII, then digits and dollar signs as well. By
+#: what it is not: a class of a million characters takes 20 ms to compile.
+WORD = r"[^\x00-@\[-\^`{-\x7f][^\x00-#%-/:-@\[-\^`{-\x7f]*"
 
 
 @dataclass(frozen=True, slots=True)
