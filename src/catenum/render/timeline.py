@@ -166,7 +166,11 @@ def _answer(event: Event) -> str:
 
 
 def _waits_at(recording: Recording, event: Event) -> list[Wait]:
-    own = [w for w in recording.waits if w.waiter == event.transaction and w.move <= event.move]
+    own = [
+        w
+        for w in recording.waits
+        if w.waiter == event.transaction and w.move <= event.move and w.since_ms <= event.at_ms
+    ]
     lasting = [w for w in own if w.until_ms is None or w.until_ms > event.at_ms]
     return lasting or own[-1:]
 

@@ -104,10 +104,13 @@ class EventLog:
             edges = {edge.identity: edge for edge in graph.waits_of(state.name)}
             known = {as_edge(self.waits[i]).identity: i for i in state.waits}
             gone = [i for key, i in known.items() if key not in edges]
-            for i in gone:
-                self.close(i, at_ms, how_ended(self.waits[i]))
-                state.waits.remove(i)
             fresh = [edge for key, edge in edges.items() if key not in known]
+            holders = {edge.holder for edge in edges.values()}
+            for i in gone:
+                # who waits for nobody now is perhaps only between two waits, or was not seen
+                is_over = bool(fresh) and self.waits[i].holder not in holders
+                self.close(i, at_ms, how_ended(self.waits[i]) if is_over else "went on")
+                state.waits.remove(i)
             for edge in sorted(fresh, key=_order):
                 self.open(state, edge, at_ms)
             if fresh:
