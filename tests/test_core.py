@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -24,7 +25,7 @@ from catenum.core.servers.innodb import innodb_locks
 from catenum.core.servers.postgresql import ROW, TABLE
 from catenum.core.space.schedule import complete, mirror_images
 from catenum.core.sql import scripts
-from catenum.core.text import shortened
+from catenum.core.text import harmless, shortened
 
 NAMES = ["barge", "crane", "pilot", "quay", "tug", "yard"]
 ROWLOCK = Resource(kind="row", text="berth(id=7)", table="berth", key=(("id", "7"),))
@@ -409,3 +410,36 @@ def test_a_report_keeps_its_ids_and_loses_its_values(server):
     masked = rules_of(server).sql.masked_report(report)
     assert all(word not in masked for word in ("SECRET", "77123", "534543524554", "80012d43"))
     assert all(word in masked for word in ids)
+
+
+@pytest.mark.parametrize(
+    "code",
+    [0x00, 0x07, 0x1B, 0x1F, 0x7F, 0x80, 0x9F, 0x200E, 0x200F, 0x202A, 0x202E, 0x2066, 0x2069],
+)
+def test_no_sign_that_a_terminal_acts_on_is_printed(code):
+    shown = harmless(f"berth {chr(code)} 3")
+    assert (chr(code) in shown, len(shown)) == (False, 9)
+
+
+def test_what_is_only_unusual_is_printed_as_it_is():
+    text = "Königsberg\tQuay 7\n\u2010 \u2013 \u2065\u206a"
+    assert harmless(text) == text
+
+
+@pytest.mark.parametrize("server", ["postgresql", "mariadb", "mysql"])
+def test_the_documented_settings_are_those_that_a_scenario_may_give(server):
+    text = (Path(__file__).parents[1] / "docs/scenario.md").read_text()
+    start = text.index("`deadlock_timeout`, `lock_timeout`")
+    own, _, innodb = text[start : text.index("\nWith a", start)].partition("for MariaDB and MySQL")
+    documented = re.findall(r"`([a-z_]+[a-z])`", own if server == "postgresql" else innodb)
+    assert len(documented) > 5
+    if server == "mysql":
+        documented.remove("innodb_snapshot_isolation")  # of MariaDB alone
+    assert [name for name in documented if rules_of(server).setting(name) is None] == []
+
+
+def test_a_remedy_s_retry_is_described_for_one_and_for_all():
+    retry = {"times": 4, "on": ["deadlock"]}
+    for change, who in ((retry, "every transaction"), ({"early": retry}, "early")):
+        (line,) = describe(Remedy.model_validate({"retry": change}, strict=False))
+        assert line == f"{who} tries again up to 4 times on deadlock"
