@@ -6,6 +6,7 @@ import functools
 import json
 import os
 import time
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import psycopg
@@ -367,3 +368,16 @@ def test_a_row_put_back_elsewhere_is_told_by_its_own_key(engine):
     assert len({slot for slot, _ in moved}) < len(moved), (
         "no place was used again: the test shows nothing"
     )
+
+
+def test_runs_that_begin_at_one_time_do_not_stop_each_other(kept):
+    def begin_and_end(_: int) -> str:
+        engine = connect(kept, "kept", private=True)
+        try:
+            engine.make_scratch()
+            return engine.info.version
+        finally:
+            engine.close()
+
+    with ThreadPoolExecutor(6) as pool:
+        assert len(set(pool.map(begin_and_end, range(48)))) == 1

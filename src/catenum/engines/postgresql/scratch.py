@@ -102,6 +102,8 @@ select c.relname from pg_class c where c.relnamespace = %s::regnamespace and c.r
   or exists (select from pg_constraint k where k.conrelid = c.oid
     and pg_get_constraintdef(k.oid) ~* %s))
 """
+#: How often a change of rights is tried that met another run's.
+MOST_TRIES = 50
 _REACHES_OUT = (
     r"\m(pg_|lo_|set_config|setval|query_to|table_to|schema_to|database_to|cursor_to|dblink)"
 )
@@ -224,6 +226,19 @@ class Scratch:
     def _do(self, query: LiteralString, *parts: object) -> psycopg.Cursor[Any]:
         return self.connection.execute(sql.SQL(query).format(*parts), prepare=False)
 
+    def _do_shared(self, query: LiteralString, *parts: object) -> None:
+        """What changes rights on something that other runs share. PostgreSQL does not queue those
+        who do that at one time: the later one is an error, "tuple concurrently updated", or that
+        there is such a row of rights already.
+        """
+        for _ in range(MOST_TRIES):
+            try:
+                self._do(query, *parts)
+                return
+            except (psycopg.errors.InternalError_, psycopg.errors.UniqueViolation):
+                self.connection.execute("select pg_catalog.pg_sleep(0.01)")
+        self._do(query, *parts)
+
     def make(self) -> list[str]:
         """Clear what killed runs left, then make the schema. Returns what was cleared."""
         cleared = [name for name in self._left_behind() if self._clear(name)]
@@ -246,16 +261,16 @@ class Scratch:
             "create role {} login; create role {} login bypassrls in role {}", role, other, role
         )
         if self.connection.info.server_version >= 150000:
-            self._do("grant set on parameter deadlock_timeout to {}", role)
-            self._do("grant set on parameter session_replication_role to {}", role)
+            self._do_shared("grant set on parameter deadlock_timeout to {}", role)
+            self._do_shared("grant set on parameter session_replication_role to {}", role)
         if self._do("select to_regprocedure('public.pgrowlocks(text)') is not null").fetchone() == (
             True,
         ):
-            self._do("grant execute on function public.pgrowlocks(text) to {}", role)
+            self._do_shared("grant execute on function public.pgrowlocks(text) to {}", role)
 
     def _drop_role(self, name: str) -> None:
         if self._do("select 1 from pg_roles where rolname = {}", name).fetchone():
-            self._do(
+            self._do_shared(
                 "drop owned by {} cascade; drop role {}", sql.Identifier(name), sql.Identifier(name)
             )
 
