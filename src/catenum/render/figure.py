@@ -19,6 +19,7 @@ matplotlib.use("Agg")
 from matplotlib.figure import Figure
 from matplotlib.patches import FancyArrowPatch, FancyBboxPatch, Patch, Rectangle
 
+from catenum.core.record.outcome import is_caught
 from catenum.core.record.recording import Event, Recording, Wait
 from catenum.core.record.waits import Branch, Edge, WaitGraph
 from catenum.core.report.headline import headline
@@ -152,7 +153,7 @@ class _Rows:
         """Whether its wait ended by an error that code of the scenario caught."""
         step = (event.transaction, event.attempt, event.statement)
         return any(
-            wait.ended == "caught"
+            is_caught(wait)
             for wait in self.recording.waits
             if (wait.waiter, wait.attempt, wait.statement) == step
         )

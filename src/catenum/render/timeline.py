@@ -16,6 +16,7 @@ from itertools import zip_longest
 from rich.console import Console
 from rich.text import Text
 
+from catenum.core.record.outcome import is_caught
 from catenum.core.record.recording import Event, Recording, Wait
 from catenum.core.report.after_error import what_follows
 from catenum.core.servers import rules_of
@@ -194,7 +195,7 @@ def _after_wait(recording: Recording, event: Event) -> str:
     if not own:
         return ""
     lasted = max(w.until_ms or 0.0 for w in own) - min(w.since_ms for w in own)
-    without = " without the lock" if own[-1].ended == "caught" else ""
+    without = " without the lock" if is_caught(own[-1]) else ""
     return f"continued after {duration(lasted)}{without}; "
 
 

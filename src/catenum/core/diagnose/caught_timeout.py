@@ -9,13 +9,14 @@ from __future__ import annotations
 
 from catenum.core.diagnose.caught_deadlock import LET_IT_OUT, who_catches
 from catenum.core.diagnose.evidence import ref
+from catenum.core.record.outcome import is_caught
 from catenum.core.record.recording import Finding, Recording, Wait
 from catenum.core.text import duration, named
 
 
 def find(recording: Recording) -> list[Finding]:
     """One finding for all such waits."""
-    waits = [wait for wait in recording.waits if wait.ended == "caught"]
+    waits = list(filter(is_caught, recording.waits))
     if not waits:
         return []
     return [

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import difflib
 import re
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from typing import Any
 
 import yaml
@@ -14,7 +14,7 @@ import yaml
 from catenum.core.errors import InputError
 from catenum.core.propose.candidate import Candidate
 from catenum.core.scenario.model import Remedy, Scenario, Transaction
-from catenum.core.scenario.remedies import apply_remedy
+from catenum.core.scenario.remedies import after_error_text, apply_remedy
 from catenum.core.servers import Rules
 
 #: What may begin a comment, which a semicolon behind it would be part of.
@@ -54,7 +54,8 @@ def _lines(transaction: Transaction) -> list[str]:
     lines = []
     if transaction.autocommit:
         lines.append("-- each statement commits by itself")
-    lines += _after_error(transaction.after_error)
+    if transaction.after_error is not None:
+        lines.append(f"-- {after_error_text(transaction.after_error)}")
     if transaction.isolation is not None:
         lines.append(f"-- isolation: {transaction.isolation}")
     if transaction.timeout is not None:
@@ -74,20 +75,14 @@ def _lines(transaction: Transaction) -> list[str]:
         condition += (
             f" -- refused unless {statement.require}" if statement.require is not None else ""
         )
-        condition += "".join(f" {line}" for line in _after_error(statement.after_error))
+        if statement.after_error is not None:
+            condition += f" -- {after_error_text(statement.after_error)}"
         *first, last = statement.text.rstrip().rstrip(";").splitlines()
         lines += first
         lines.append(f"{last}\n;{condition}" if _COMMENT.search(last) else f"{last};{condition}")
     if not transaction.autocommit:
         lines.append(_NO_STATEMENT.get(transaction.ends, f"{transaction.ends};"))
     return [part for line in lines for part in line.split("\n")]
-
-
-def _after_error(step: str | Mapping[Any, str] | None) -> list[str]:
-    if step is None:
-        return []
-    by_kind = step.items() if isinstance(step, Mapping) else [("an error", step)]
-    return [f"-- after {', '.join(f'{kind}: {what}' for kind, what in by_kind)}"]
 
 
 def _kept(name: str, column: str) -> str:

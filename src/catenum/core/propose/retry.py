@@ -10,12 +10,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
+from catenum.core.record.outcome import BY_OTHERS
 from catenum.core.scenario.model import Retry
 from catenum.core.text import listed
 
 TIMES, PAUSE_MS = 3, 50
-#: Errors that come from other transactions, so that another try may do without them.
-_BY_OTHERS = frozenset(("deadlock", "timeout", "refused"))
 
 
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
@@ -61,7 +60,7 @@ def _of_those_that_went_on(evidence: Evidence) -> Iterator[CandidateSeries]:
     kinds: dict[str, set[str]] = {}
     for entry in evidence.explored.outcomes:
         for name, failed in entry.failed_by.items():
-            kinds.setdefault(name, set()).update(_BY_OTHERS.intersection(failed))
+            kinds.setdefault(name, set()).update(BY_OTHERS.intersection(failed))
     names = [
         name
         for name, transaction in evidence.transactions.items()

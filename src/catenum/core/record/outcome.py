@@ -40,7 +40,7 @@ AS_MEANT: dict[str, Status] = {
 }
 
 #: Errors that come from other transactions, not from the statement itself.
-_BY_OTHERS = ("deadlock", "refused", "timeout")
+BY_OTHERS = frozenset(("deadlock", "refused", "timeout"))
 
 
 def kind_of(
@@ -51,7 +51,7 @@ def kind_of(
     kinds: list[Kind] = ["clean"]
     if waits:
         kinds.append("waited")
-    if any(wait.ended == "caught" for wait in waits):
+    if any(map(is_caught, waits)):
         kinds.append("timeout")
     if deadlocked:
         kinds.append("deadlock")
@@ -75,14 +75,26 @@ def is_conflict(outcome: Outcome) -> bool:
 
 def all_ended_well(recording: Recording) -> bool:
     """Whether every transaction ended as intended, after a retry if necessary."""
-    as_meant = all(record.status == AS_MEANT.get(record.ends) for record in recording.transactions)
-    caught = recording.hidden_deadlocks or any(wait.ended == "caught" for wait in recording.waits)
-    return as_meant and not caught and not any(map(lost_work, recording.events))
+    ends = ((record.ends, record.status) for record in recording.transactions)
+    return not recording.hidden_deadlocks and ended_well(ends, recording.events, recording.waits)
+
+
+def ended_well(
+    ends: Iterable[tuple[str, Status]], events: Iterable[Event], waits: Iterable[Wait]
+) -> bool:
+    """The same of a run's parts. ``ends``: how each transaction was to end, and how it stands."""
+    as_meant = all(status == AS_MEANT.get(end) for end, status in ends)
+    return as_meant and not any(map(lost_work, events)) and not any(map(is_caught, waits))
+
+
+def is_caught(wait: Wait) -> bool:
+    """Whether it ended without the lock, by an error that code of the scenario caught."""
+    return wait.ended == "caught"
 
 
 def lost_work(event: Event) -> bool:
     """Whether a transaction went on without a statement that others made fail, or without what it
     had done before that.
     """
-    by_others = event.error is not None and event.error.kind in _BY_OTHERS
+    by_others = event.error is not None and event.error.kind in BY_OTHERS
     return by_others and (event.swallowed or event.begins_anew)

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from catenum.core.record.outcome import is_caught
 from catenum.core.record.recording import OVER, Event, Recording
 from catenum.core.servers import rules_of
 from catenum.core.text import duration, listed, named
@@ -57,12 +58,11 @@ def _waited(recording: Recording) -> str:
 
 def _given_up(recording: Recording) -> str:
     failed = _failed(recording, "timeout")
-    caught = [wait for wait in recording.waits if wait.ended == "caught"]
     if not failed:
         reported = [
             f"{wait.waiter} waited for {wait.holder} over {wait.resource.text} and continued after"
             f" {duration(wait.length_ms)} without the lock: its code caught the error"
-            for wait in caught
+            for wait in filter(is_caught, recording.waits)
         ]
         return "Block, not deadlock: " + (
             "; ".join(reported) or "a wait ended by an error that code of the scenario caught"

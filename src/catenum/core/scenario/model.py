@@ -42,6 +42,7 @@ from catenum.core.servers import LEVELS, NAMES, rules_of
 from catenum.core.sql.beginning import (
     access_in,
     begins,
+    leads,
     level_in,
     level_set_by,
     takes_snapshot,
@@ -476,7 +477,7 @@ class Transaction(_Model):
         """How many of its statements come before the first that may lock: what begins it, settings.
         Of a scenario that was made for one server.
         """
-        return sum(1 for _ in takewhile(_LEADS, (one.text for one in self.statements)))
+        return sum(1 for _ in takewhile(leads, (one.text for one in self.statements)))
 
     def at_level(self, level: str) -> Transaction:
         """The same at an isolation level, whatever its first statements ask for."""
@@ -849,6 +850,11 @@ class Scenario(_Model):
         names = next(names for names in self.connections.values() if name in names)
         return self.transactions[names[0]].before
 
+    def texts_on_connection(self, name: str) -> tuple[str, ...]:
+        """The same, and the transaction's own statements."""
+        own = (statement.text for statement in self.transactions[name].statements)
+        return (*self.before_on_connection(name), *own)
+
     def settings_on(self, server: str) -> dict[str, str]:
         """The settings of a private server, as its command line has them."""
         found = {str(name): values for name, values in self.server.items()}.get(server, {})
@@ -894,12 +900,6 @@ class Scenario(_Model):
                 },
             }
         )
-
-
-#: What may come before a transaction's first query.
-_LEADS = re.compile(
-    r"(?:\s|--[^\n]*\n|/\*(?!M?!).*?\*/)*(?:set|begin|start)\b", re.IGNORECASE | re.DOTALL
-).match
 
 
 def _at_level(statement: Statement, level: str) -> Statement:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from catenum.core.errors import InputError
-from catenum.core.scenario.model import Remedy, Scenario, Statement, Transaction, chosen
+from catenum.core.scenario.model import AfterError, Remedy, Scenario, Statement, Transaction, chosen
 from catenum.core.text import suggestion
 
 #: No statements.
@@ -141,6 +141,14 @@ def describe(remedy: Remedy) -> list[str]:
     return lines
 
 
+def after_error_text(step: AfterError | None) -> str:
+    """What a statement or a transaction does after an error; empty where nothing is said of it."""
+    if step is None:
+        return ""
+    by_kind = step.items() if isinstance(step, dict) else [("an error", step)]
+    return f"after {', '.join(f'{kind}: {what}' for kind, what in by_kind)}"
+
+
 def _described(statement: Statement) -> str:
     """Its SQL in one line, and what else is said of it."""
     said = statement.model_fields_set
@@ -152,11 +160,7 @@ def _described(statement: Statement) -> str:
     if "when" in said:
         more.append(f"only when {statement.when}" if statement.when is not None else "always")
     if "after_error" in said:
-        step = statement.after_error
-        by_kind = (
-            step.items() if isinstance(step, dict) else [("an error", step or "as the others")]
-        )
-        more.append(f"after {', '.join(f'{kind}: {what}' for kind, what in by_kind)}")
+        more.append(after_error_text(statement.after_error) or "after an error: as the others")
     if "require" in said:
         more.append(
             f"refused unless {statement.require}"

@@ -18,6 +18,7 @@ _SETS_LEVEL = re.compile(
     rf"(?:\s+[^;]*\bisolation\s+level\s+|_isolation\s*(?:=|\bto\b)\s*')(?P<level>{_LEVEL})",
     re.IGNORECASE,
 )
+_SETS = re.compile(r"\s*set\b", re.IGNORECASE)
 _FIRST_COMMA = re.compile(r"^(\s*\w+(?:\s+(?:transaction|work)\b)?)\s*,", re.IGNORECASE)
 _ACCESS_IN_TEXT = re.compile(r"\bread\s+(only|write)\b", re.IGNORECASE)
 #: What MySQL and MariaDB run although it stands in a comment begins with an exclamation mark.
@@ -28,6 +29,13 @@ _SNAPSHOT_IN_TEXT = re.compile(r"\bconsistent\s+snapshot\b", re.IGNORECASE)
 def begins(sql: str) -> bool:
     """Whether a statement begins a transaction, as a move of its own."""
     return _BEGINS.fullmatch(_COMMENT.sub(" ", sql)) is not None
+
+
+def leads(sql: str) -> bool:
+    """Whether a statement may come before a transaction's first query: it begins it, or sets
+    something.
+    """
+    return begins(sql) or _SETS.match(_COMMENT.sub(" ", sql)) is not None
 
 
 def level_in(sql: str) -> str | None:

@@ -11,7 +11,7 @@ from collections.abc import Mapping, Sequence
 
 from catenum.core.diagnose.holders import attribute
 from catenum.core.record.modes import NO_MODE
-from catenum.core.record.outcome import AS_MEANT, kind_of, lost_work
+from catenum.core.record.outcome import ended_well, kind_of
 from catenum.core.record.recording import (
     Event,
     Outcome,
@@ -90,9 +90,11 @@ class Summary:
             locks=locks_taken(conductor.log.taken),
             holds=holds,
             observed=self._observation(conductor, events, end, rows),
-            ended_well=all(state.status == AS_MEANT[state.ends] for state in states.values())
-            and not any(map(lost_work, events))
-            and not any(wait.ended == "caught" for wait in conductor.log.waits),
+            ended_well=ended_well(
+                ((state.ends, state.status) for state in states.values()),
+                events,
+                conductor.log.waits,
+            ),
             lost=tuple(
                 LostWork(event.transaction, event.statement or 0, event.error.kind, event.swallowed)
                 for event in events

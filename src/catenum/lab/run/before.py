@@ -70,22 +70,12 @@ def _check_beginning(
         )
 
 
-def limits_silence(scenario: Scenario, rules: Rules, name: str) -> bool:
-    """Whether a transaction's connection may have set how long the server waits for its client."""
-    transaction = scenario.transactions[name]
-    texts = (
-        *scenario.before_on_connection(name),
-        *(statement.text for statement in transaction.statements),
-    )
-    return any(map(rules.sql.limits_silence, texts))
-
-
 def refuse_limited_silence(scenario: Scenario, rules: Rules, file: ScenarioFile | None) -> None:
     """Raises InputError where a session is to be ended after a time: no order of moves decides
     that.
     """
     for name in scenario.transactions:
-        if limits_silence(scenario, rules, name):
+        if any(map(rules.sql.limits_silence, scenario.texts_on_connection(name))):
             raise InputError(
                 f"{name} sets how long the server keeps the session of a silent client, and no"
                 " order of moves decides whether that is over",

@@ -19,6 +19,7 @@ from collections.abc import Callable, Collection, Generator, Sequence
 from dataclasses import replace
 from typing import Literal
 
+from catenum.core.record.outcome import is_caught
 from catenum.core.record.recording import AfterFailure, Move, ServerError, Wait, WaitEnd
 from catenum.core.record.values import NOTHING, NULL, Binding, Value
 from catenum.core.record.waits import Edge, WaitGraph
@@ -107,18 +108,17 @@ class Conductor:
         self.catches_errors = catches_errors
         self.ended_by_itself: list[tuple[str, int]] = []  # statements that ended their transaction
         self.check_ms, self.guide = check_ms, guide
-        self.rules, self._sql, self._errors = rules, rules.sql, rules.errors
-        self.ended_sessions: list[str] = []  # by the server, whose client was silent for too long
+        self._sql, self._errors = rules.sql, rules.errors
         self._limited = {
             name
             for name in scenario.transactions
             if any(map(rules.sql.limits_waits, scenario.before_on_connection(name)))
         }
-        #: Whose sessions the server may end by itself.
-        self._may_end = {
+        #: Whose sessions the server may end, when their clients are silent for long.
+        self.may_end = {
             name
             for name in scenario.transactions
-            if any(map(rules.sql.limits_silence, scenario.before_on_connection(name)))
+            if any(map(rules.sql.limits_silence, scenario.texts_on_connection(name)))
         }
         self.states = {
             name: TransactionState(name, transaction, index, limits_itself=name in self._limited)
@@ -582,7 +582,7 @@ class Conductor:
         if state.waits:
             for i in state.waits:
                 self.log.close(i, at_ms, self._how_ended(self.log.waits[i]))
-                caught = caught or self.log.waits[i].ended == "caught"
+                caught = caught or is_caught(self.log.waits[i])
             state.waits.clear()
             self.log.note(state, "resumed", at_ms, phase=phase)
         state.limits_itself = state.limits_itself or self._sql.limits_waits(state.sql)
@@ -629,7 +629,7 @@ class Conductor:
         if not self.catches_errors or holder is None or wait.queued:
             return "went on"
         holds = holder.status == "left open" and not holder.under_way
-        may_be_lost = holder.name in self.lost | self._may_end
+        may_be_lost = holder.name in self.lost | self.may_end
         since = any(
             event.transaction == holder.name and event.at_ms >= wait.since_ms
             for event in self.log.happened

@@ -29,7 +29,7 @@ from catenum.core.space import schedule
 from catenum.core.text import listed
 from catenum.engines.clock import Clock
 from catenum.engines.ports import DataError, Engine, Session
-from catenum.lab.run.before import limits_silence, prepare_sessions, session_notes
+from catenum.lab.run.before import prepare_sessions, session_notes
 from catenum.lab.run.conductor import ENDS_BY_ITSELF, Conductor
 from catenum.lab.run.driver import Driver, connections_of
 from catenum.lab.run.handlers import handler_notes, handlers_of, refuse_cancelling
@@ -75,6 +75,7 @@ class _Made:
     duration: float
     ids: dict[str, str]
     hidden: int = 0  # deadlocks that the server counted and no client received
+    ended: tuple[str, ...] = ()  # whose sessions the server ended, for their clients' silence
     holds: dict[str, bool | None] = field(
         default_factory=dict
     )  # rules, before the sessions were ended
@@ -176,7 +177,7 @@ def play(
             *_client_notes(scenario, engine),
             *(
                 f"the server ended the session of {name}: its client was silent for too long"
-                for name in conductor.ended_sessions
+                for name in made.ended
             ),
             *chosen_values,
             *notes,
@@ -273,7 +274,7 @@ def _make_moves(
             for event in conductor.log.events
         )
         hidden = max(0, now - counted - met) if counted is not None and now is not None else 0
-        _note_ended_sessions(conductor, driver, scenario)
+        ended = _ended_sessions(conductor, driver)
         over = not any(
             state.under_way or state.status == "left open" for state in conductor.states.values()
         )
@@ -284,19 +285,22 @@ def _make_moves(
             duration=duration,
             ids=ids,
             hidden=hidden,
+            ended=ended,
             holds=holds,
         )
     finally:
         engine.end(list(sessions.values()))
 
 
-def _note_ended_sessions(conductor: Conductor, driver: Driver, scenario: Scenario) -> None:
+def _ended_sessions(conductor: Conductor, driver: Driver) -> tuple[str, ...]:
     """Of the transactions left open, those whose sessions the server has ended since."""
-    for name, state in conductor.states.items():
-        is_idle = state.status == "left open" and not state.under_way
-        if is_idle and limits_silence(scenario, conductor.rules, name) and driver.is_lost(name):
+    ended = []
+    for name in conductor.may_end:
+        state = conductor.states[name]
+        if state.status == "left open" and not state.under_way and driver.is_lost(name):
             state.status = "killed"
-            conductor.ended_sessions.append(name)
+            ended.append(name)
+    return tuple(sorted(ended))
 
 
 def _outlives(engine: Engine, scenario: Scenario) -> bool:
