@@ -155,6 +155,13 @@ TEXTBOOK = {
     "read skew": ("committed", [read(1), read(2)], [write(1, 5), write(2, 5)], "e l l l e e"),
     "non-repeatable read": ("committed", [read(1), read(1)], [write(1, 5)], "e l l e e"),
     "dirty read": ("uncommitted", [read(1), write(2, 1)], [write(1, 5)], "l e e e l"),
+    # Adya (1999), G1c
+    "circular information flow": (
+        "uncommitted",
+        [write(1, 5), read(2)],
+        [write(2, 5), read(1)],
+        "e l e l e l",
+    ),
 }
 
 

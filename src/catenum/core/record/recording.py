@@ -19,6 +19,7 @@ Kind = Literal["clean", "waited", "timeout", "refused", "deadlock", "stuck", "er
 Source = Literal["run", "loops", "sample", "log"]
 DataVerdict = Literal["serial", "anomaly", "unchecked"]
 AnomalyName = Literal[
+    "circular information flow",
     "dirty read",
     "lost update",
     "partial commit",

@@ -63,7 +63,7 @@ def name_anomaly(
         found.read_only,
         found.write_skew,
     )
-    for reported in (found.dirty_read(undone), *(way() for way in ways)):
+    for reported in (found.circular_flow(), found.dirty_read(undone), *(way() for way in ways)):
         if reported is not None:
             return reported
     return Anomaly(
@@ -220,6 +220,19 @@ class _Relations:
         )
 
     # -- the names, the most telling first ---------------------------------------------------------
+
+    def circular_flow(self) -> Anomaly | None:
+        """Each of two saw what the other wrote, so neither can come first (G1c in Adya 1999)."""
+        seen = {(r.who, r.whom): r for r in self.saw if r.relation == "saw"}
+        for (who, whom), mine in seen.items():
+            theirs = seen.get((whom, who))
+            if theirs is not None:
+                return Anomaly(
+                    name="circular information flow",
+                    transactions=(who, whom),
+                    evidence=(mine.evidence, theirs.evidence),
+                )
+        return None
 
     def dirty_read(self, undone: Sequence[str]) -> Anomaly | None:
         """Somebody saw what was not committed: not yet, or never."""

@@ -6,10 +6,9 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from itertools import islice
 
-from catenum.core.record.recording import DataVerdict
 from catenum.core.space.anomaly import Anomaly, name_anomaly
 from catenum.core.space.oracle import (
     MOST_ORDERS,
@@ -40,6 +39,18 @@ def _never_both(committed: Sequence[str]) -> str:
     )
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Compared:
+    """A result held against the serial orders: ``never``, none of them ends well; ``more``, not all
+    of them were run.
+    """
+
+    serial: bool
+    wrong: Wrong = "rows"
+    never: bool = False
+    more: bool = False
+
+
 class Oracle:
     """Judges runs by the serial orders of the transactions that committed in them."""
 
@@ -47,66 +58,66 @@ class Oracle:
         self.stage = stage
         self.asked = 0  # serial orders that were run
         self._serial: dict[tuple[str, ...], Observation | None] = {}
-        self._verdicts: dict[object, tuple[DataVerdict, Anomaly | None, Wrong | None]] = {}
+        # by what was seen, and the rows at the end
+        self._compared: dict[object, _Compared] = {}
         self.broken: dict[str, tuple[str, ...]] = {}  # rules, and a serial order that breaks each
 
     def judge(self, run: Run) -> Run:
         """The run with its verdict on the data."""
-        key = run.observed.key
-        found = self._verdicts.get(key)
-        if found is None:
-            found = self._judge(run)
-            if len(self._verdicts) < MOST_KEPT:
-                self._verdicts[key] = found
         if any(value is False for value in run.holds.values()):
             self._find_broken()
-        data, anomaly, wrong = found
-        return replace(run, data=data, anomaly=anomaly, wrong=wrong)
+        key = run.observed.key
+        compared = self._compared.get(key)
+        if compared is None:
+            compared = self._compare(run.observed)
+            if len(self._compared) < MOST_KEPT:
+                self._compared[key] = compared
+        if compared.serial:
+            return replace(run, data="serial", anomaly=None, wrong=None)
+        anomaly = self._anomaly(run, compared)
+        if anomaly is None:
+            return replace(run, data="unchecked", anomaly=None, wrong=None)
+        return replace(run, data="anomaly", anomaly=anomaly, wrong=compared.wrong)
 
-    def _judge(self, run: Run) -> tuple[DataVerdict, Anomaly | None, Wrong | None]:
-        committed = run.observed.committed
-        known = 0
-        wrong: Wrong = "rows"
-        connections = self.stage.scenario.connections.values()
-        lanes = lanes_of(committed, connections)
-        for order in serial_orders(committed, lanes):
+    def _compare(self, observed: Observation) -> _Compared:
+        wrong: Wrong | None = None
+        lanes = lanes_of(observed.committed, self.stage.scenario.connections.values())
+        for order in serial_orders(observed.committed, lanes):
             serial = self.serially(order)
-            if serial is not None:
-                known += 1
-                if serial.key == run.observed.key:
-                    return "serial", None, None
-                if serial.end == run.observed.end:
-                    wrong = "reads"
-        if count_of_orders(lanes) > MOST_ORDERS:
-            return "unchecked", None, None  # one of the orders that were not run may give it
-        if self._left_traces(run, committed):
-            return "unchecked", None, None
+            if serial is None:
+                continue
+            if serial.key == observed.key:
+                return _Compared(serial=True)
+            wrong = "reads" if serial.end == observed.end else wrong or "rows"
+        return _Compared(
+            serial=False,
+            wrong=wrong or "rows",
+            never=wrong is None,
+            more=count_of_orders(lanes) > MOST_ORDERS,
+        )
+
+    def _anomaly(self, run: Run, compared: _Compared) -> Anomaly | None:
+        """What is wrong with a run that no serial order gives; None where that is not certain."""
+        committed = run.observed.committed
+        # one of the orders that were not run may give it
+        if compared.more or self._left_traces(run, committed):
+            return None
         lost = [one for one in run.lost if one.transaction in committed]
         if lost:
             names = tuple(dict.fromkeys(one.transaction for one in lost))
             evidence = tuple(map(str, lost))
-            return (
-                "anomaly",
-                Anomaly(name="partial commit", transactions=names, evidence=evidence),
-                wrong,
-            )
-        if not known:
-            never = Anomaly(
-                name="other anomaly", transactions=committed, evidence=(_never_both(committed),)
-            )
-            return "anomaly", never, "rows"
+            return Anomaly(name="partial commit", transactions=names, evidence=evidence)
+        if compared.never:
+            text = _never_both(committed)
+            return Anomaly(name="other anomaly", transactions=committed, evidence=(text,))
         wrote = [
             name for name, status in run.status.items() if status not in ("committed", "not begun")
         ]
         if any(transaction_of(one) != one for one in committed):
             text = f"no order of {listed(sorted(committed))} gives the same"
-            other = Anomaly(name="other anomaly", transactions=committed, evidence=(text,))
-            return "anomaly", other, wrong
-        return (
-            "anomaly",
-            name_anomaly(run.observed, self.serially, self.stage.dependence, wrote),
-            wrong,
-        )
+            return Anomaly(name="other anomaly", transactions=committed, evidence=(text,))
+        # by the run itself: two with one result may differ in who had committed when
+        return name_anomaly(run.observed, self.serially, self.stage.dependence, wrote)
 
     def _left_traces(self, run: Run, committed: Sequence[str]) -> bool:
         """Whether a transaction that did not commit may have left something on a connection on
