@@ -138,6 +138,18 @@ def require(library: str, what: str) -> None:
         raise LibraryError(library, what) from error
 
 
+def chart_form(path: Path) -> str:
+    """The form of the file that ``--chart`` names: png or svg. Raises before any work is done where
+    it could not be drawn or written (LibraryError, InputError, SaveError).
+    """
+    require("matplotlib", "--chart")
+    form = path.suffix.lstrip(".").lower()
+    if form not in ("png", "svg"):
+        raise InputError(f"--chart {path}: the file must end in .png or .svg")
+    check_writable(path)
+    return form
+
+
 def check_writable(path: Path) -> None:
     """Raises SaveError before the work is done, rather than after, where ``path`` could not be
     written.

@@ -35,6 +35,7 @@ COMMANDS = {
     "churn": "run the transactions in loops, uncontrolled, until timing does it",
     "trial": "run the baseline and each remedy, side by side",
     "propose": "derive changes from what is seen, try each on every schedule, and rank them",
+    "levels": "what each isolation level prevents on a server; which level a scenario needs",
     "explain": "print the story of a recording",
     "draw": "draw a recording's timeline and wait graph as PNG or SVG",
     "now": "check a running server: who waits for whom, under which head blocker, for how long",

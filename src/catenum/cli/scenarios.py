@@ -94,12 +94,6 @@ def _add_isolation(parser: argparse.ArgumentParser, *, each: bool) -> None:
     )
 
 
-def at_level(scenario: Scenario, level: str) -> Scenario:
-    """The scenario with every transaction at ``level``."""
-    transactions = {name: one.at_level(level) for name, one in scenario.transactions.items()}
-    return scenario.model_copy(update={"transactions": transactions})
-
-
 def load_scenario(word: str) -> ScenarioFile:
     """The scenario in a file or within a recording, or the sample of that name. Raises
     InputError.

@@ -21,6 +21,8 @@ from catenum.core.compare.loop_comparison import LoopComparison
 from catenum.core.compare.measure import Ratio, Spread
 from catenum.core.compare.verdict import Rank
 from catenum.core.errors import InputError, Place
+from catenum.core.levels.matrix import CellResult, Change
+from catenum.core.levels.probes import ProbeName
 from catenum.core.record.recording import Kind, Recording, TargetInfo
 from catenum.core.report.lines import Section
 from catenum.core.scenario.model import Scenario
@@ -525,6 +527,104 @@ class LevelsFile(TypedDict):
     levels: list[ExplorationFile]
 
 
+class CellValue(TypedDict):
+    """A probe at a level. Counts are of schedules; ``evidence`` is a schedule with the result;
+    ``also``: other anomalies, with their counts. ``change``: of the transaction that only reads.
+    """
+
+    probe: ProbeName
+    level: str
+    result: CellResult
+    proven: bool
+    evidence: list[str]
+    schedules: int
+    happened: int
+    refused: int
+    deadlocks: int
+    waited: int
+    also: dict[str, int]
+    who: str | None
+    statement: int | None
+    change: Change | None
+
+
+class MatrixFile(TypedDict):
+    """``catenum levels --json``: what each isolation level prevents on a server. ``changed``: the
+    probes again, with the transaction that only reads changed. ``stricter``, ``weaker``: than the
+    standard, as probe and level.
+    """
+
+    format: Literal["catenum-matrix/1"]
+    target: str
+    server: str
+    version: str
+    default_level: str
+    levels: list[str]
+    cells: list[CellValue]
+    changed: list[CellValue]
+    same_levels: list[list[str]]
+    stricter: list[tuple[str, str]]
+    weaker: list[tuple[str, str]]
+
+
+class MatrixDifference(TypedDict):
+    """A probe at a level with the results of several servers, in their order."""
+
+    probe: ProbeName
+    level: str
+    results: list[CellResult | None]
+
+
+class MatrixOfSeveral(TypedDict):
+    """``catenum levels --json`` of several targets."""
+
+    format: Literal["catenum-matrix/1"]
+    servers: list[MatrixFile]
+    differences: list[MatrixDifference]
+
+
+class NeedLevels(TypedDict):
+    """A scenario with its transactions at levels; see ``core.levels.need.LevelsTried``."""
+
+    levels: dict[str, str]
+    right: bool
+    proven: bool
+    schedules: int
+    refused: int
+    deadlocks: int
+    waited: int
+    anomalies: dict[str, int]
+    broken: dict[str, int]
+    unfinished: int
+    ended_well: int
+    attempts: int
+    wrong: list[str] | None
+    retried: NotRequired[NeedLevels | None]
+
+
+class NeedFile(TypedDict):
+    """``catenum levels SCENARIO --json``: the least strict level for all transactions, and for each
+    by itself; null where none is enough. ``tried``: how many assignments of levels were explored;
+    ``all_tried``: all that are less strict were among them.
+    """
+
+    format: Literal["catenum-need/1"]
+    scenario: str
+    target: str
+    server: str
+    version: str
+    default_level: str
+    retries: int
+    uniform: str | None
+    each: dict[str, str | None]
+    levels: list[NeedLevels]
+    assignment: NeedLevels | None
+    tried: int
+    all_tried: bool
+    why_not: list[str]
+    notes: list[str]
+
+
 class Failures(TypedDict):
     """How often a kind of failure came, with the interval of its rate."""
 
@@ -762,6 +862,8 @@ FORMATS: dict[str, Any] = {
     "recording": Recording,
     "exploration": ExplorationFile,
     "levels": LevelsFile,
+    "matrix": MatrixFile | MatrixOfSeveral,
+    "need": NeedFile,
     "trial": TrialFile,
     "contest": ContestFile,
     "churn": ChurnFile,

@@ -32,3 +32,13 @@ def text(name: str) -> str:
     if name not in names():
         raise KeyError(name)
     return files(__name__).joinpath(f"{name}.yaml").read_text(encoding="utf-8")
+
+
+def probe_text(name: str) -> str:
+    """The scenario of a phenomenon, by its name in ``core.levels.probes``. Raises KeyError where
+    there is none of that name.
+    """
+    file = files(__name__).joinpath("probes", f"{name}.yaml")
+    if not name.replace("-", "").isalpha() or not file.is_file():
+        raise KeyError(name)
+    return file.read_text(encoding="utf-8")

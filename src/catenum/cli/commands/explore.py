@@ -177,7 +177,7 @@ def _jobs(
     levels: list[str | None] = list(engine.capabilities.levels) if each else [None]
     jobs = []
     for level in levels:
-        changed = scenario if level is None else scenarios.at_level(scenario, level)
+        changed = scenario if level is None else scenario.at_level(level)
         place = (
             folder / level.replace(" ", "-") if folder is not None and level is not None else folder
         )

@@ -326,7 +326,7 @@ def _csv(out: IO[str], rows: Sequence[Mapping[str, Any]]) -> ExitCode:
 
 
 def _rate_chart(reported: dict[str, Any], path: Path) -> None:
-    form = _form(path)
+    form = common.chart_form(path)
     from catenum.render.figure import to_bytes
     from catenum.render.rates import rate_figure
 
@@ -341,17 +341,8 @@ def _rate_chart(reported: dict[str, Any], path: Path) -> None:
     common.save_atomically(path, to_bytes(rate_figure(reported), form), shared=True)
 
 
-def _form(path: Path) -> str:
-    common.require("matplotlib", "--chart")
-    form = path.suffix.lstrip(".").lower()
-    if form not in ("png", "svg"):
-        raise InputError(f"--chart {path}: the file must end in .png or .svg")
-    common.check_writable(path)
-    return form
-
-
 def _chart(store: Store, span: Span, path: Path) -> None:
-    form = _form(path)
+    form = common.chart_form(path)
     from catenum.render.chart import chart_figure
     from catenum.render.figure import to_bytes
 

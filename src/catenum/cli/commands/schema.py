@@ -17,6 +17,8 @@ NAMES = (
     "orders",
     "exploration",
     "levels",
+    "matrix",
+    "need",
     "trial",
     "contest",
     "churn",

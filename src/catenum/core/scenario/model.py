@@ -845,6 +845,21 @@ class Scenario(_Model):
             for earlier, later in pairwise(names)
         }
 
+    def at_levels(self, levels: Mapping[str, str]) -> Scenario:
+        """The same with some transactions at other isolation levels, by their names."""
+        return self.model_copy(
+            update={
+                "transactions": {
+                    name: one.at_level(levels[name]) if name in levels else one
+                    for name, one in self.transactions.items()
+                }
+            }
+        )
+
+    def at_level(self, level: str) -> Scenario:
+        """The same with every transaction at ``level``."""
+        return self.at_levels(dict.fromkeys(self.transactions, level))
+
     def before_on_connection(self, name: str) -> tuple[str, ...]:
         """What the connection of a transaction has run before the first one on it began."""
         names = next(names for names in self.connections.values() if name in names)

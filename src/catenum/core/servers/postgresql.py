@@ -156,6 +156,7 @@ class PostgresqlLockRules(LockRules):
     named_locks_span = "database"
     limits_named_locks = True
     refuses_late_locks = True  # 13.2.2
+    defers_at = "serializable"  # "SET TRANSACTION", DEFERRABLE
 
     def row_mode(self, access: Access, key_columns: frozenset[str]) -> Mode | None:
         """By 13.3.2.

@@ -94,6 +94,9 @@ class LockRules(ABC):
     refuses_late_locks: bool = False
     #: Whether a rollback takes the changes back one by one; otherwise it takes no time.
     undoes_row_by_row: bool = False
+    #: The level at which a transaction that only reads may wait for a snapshot with which it is
+    #: never refused (``deferrable``); empty where there is none.
+    defers_at: str = ""
     #: How far names of named locks reach: the whole ``database`` or ``server``.
     named_locks_span: str
 

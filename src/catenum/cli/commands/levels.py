@@ -1,0 +1,270 @@
+"""``catenum levels``: what each isolation level prevents on a server, and which one a scenario
+needs.
+"""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Mapping
+from dataclasses import asdict
+from pathlib import Path
+from typing import IO, Any
+
+from catenum import samples
+from catenum.cli import common, scenarios
+from catenum.cli.exits import ExitCode
+from catenum.cli.progress import Progress
+from catenum.cli.space_options import add_reach_options, options_of
+from catenum.core import formats
+from catenum.core.errors import InputError
+from catenum.core.levels.matrix import Cell, Matrix
+from catenum.core.levels.need import LevelsTried, Need
+from catenum.core.levels.probes import PROBE_NAMES
+from catenum.core.levels.words import differences
+from catenum.core.servers import rules_of
+from catenum.core.text import suggestion
+from catenum.engines.targets import Target
+from catenum.lab.explore.walker import Explorer
+from catenum.lab.levels.matrix import explore_levels
+from catenum.lab.levels.need import NeedFinder
+from catenum.render.console import make_console, say
+from catenum.render.levels import print_matrices, print_need
+
+MATRIX_FORMAT, NEED_FORMAT = "catenum-matrix/1", "catenum-need/1"
+RETRIES = 3
+#: Options that say something of a scenario, with what they are where none was given.
+_OF_SCENARIO: dict[str, Any] = {"retry": RETRIES, "outside": False}
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Options of ``levels``."""
+    parser.add_argument(
+        "scenario",
+        metavar="SCENARIO",
+        nargs="?",
+        help=(
+            "the scenario whose levels are looked for: a file, or the name of a sample; without"
+            " one, what each level prevents on the server is shown"
+        ),
+    )
+    parser.add_argument(
+        "--target",
+        metavar="TARGET",
+        action="append",
+        help=(
+            "local:postgresql (default), a URL, or a short name from catenum.toml; without a"
+            " scenario it may be repeated, to compare servers"
+        ),
+    )
+    parser.add_argument(
+        "--probe", metavar="NAME", help="print one of the shipped probes as a scenario, and end"
+    )
+    parser.add_argument(
+        "--chart", metavar="FILE", type=Path, help="draw the matrix as a .png or .svg file"
+    )
+    parser.add_argument(
+        "--retry",
+        metavar="N",
+        type=common.whole_number,
+        default=RETRIES,
+        help=(
+            "with a scenario: how often a transaction that is refused or a deadlock victim begins"
+            f" again, where it has no retry of its own (default {RETRIES}; 0: never)"
+        ),
+    )
+    parser.set_defaults(victim=None)
+    add_reach_options(parser, limit=2_000)
+    parser.add_argument(
+        "--statement-limit",
+        type=common.duration_argument,
+        default=60_000,
+        metavar="TIME",
+        help="end a statement that works longer than this, such as 10s (default 60s)",
+    )
+    parser.add_argument(
+        "--outside",
+        action="store_true",
+        help=(
+            "let statements reach beyond the run's scratch space: YOUR tables are then read and"
+            " changed"
+        ),
+    )
+    common.add_output_options(parser)
+
+
+def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+    """Print a probe, the matrix, or what a scenario needs."""
+    if args.probe is not None:
+        return _print_probe(args, out)
+    if args.scenario is not None:
+        return _need(args, out, err)
+    for option, default in _OF_SCENARIO.items():
+        if getattr(args, option) != default:
+            raise InputError(f"--{option} says something of a scenario, and none is given")
+    return _matrix(args, out, err)
+
+
+def _print_probe(args: argparse.Namespace, out: IO[str]) -> ExitCode:
+    if args.scenario is not None:
+        raise InputError("--probe prints a probe that ships; leave the scenario out")
+    try:
+        out.write(samples.probe_text(args.probe))
+    except KeyError:
+        raise InputError(
+            f"there is no probe {args.probe!r}", advice=suggestion(args.probe, list(PROBE_NAMES))
+        ) from None
+    return ExitCode.OK
+
+
+def _matrix(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+    form = common.chart_form(args.chart) if args.chart is not None else None
+    targets = [common.target_of(one, err) for one in args.target or [None]]
+    progress = Progress(err, quiet=args.quiet or args.json)
+    matrices = [_matrix_of(target, args, progress, err) for target in targets]
+    if args.chart is not None and form is not None:
+        from catenum.render.figure import to_bytes
+        from catenum.render.levels_figure import levels_figure
+
+        drawn = to_bytes(levels_figure(matrices), form)
+        common.save_atomically(args.chart, drawn, shared=True)
+        common.teller(err, args.quiet or args.json)(f"Drawn: {args.chart}")
+    shown = [target.shown for target in targets]
+    if args.json:
+        values = [matrix_value(one, name) for one, name in zip(matrices, shown, strict=True)]
+        out.write(formats.dumps(values[0] if len(values) == 1 else _several(matrices, values)))
+        out.write("\n")
+        return ExitCode.OK
+    console = make_console(out, color=False if args.no_color else None)
+    if args.quiet:
+        for matrix in matrices:
+            for level in matrix.levels:
+                happening = [
+                    c.probe for c in matrix.cells if (c.level, c.result) == (level, "happens")
+                ]
+                told = ", ".join(happening) or "nothing"
+                say(console, f"{matrix.server} {matrix.version}, {level}: {told} can happen")
+        return ExitCode.OK
+    print_matrices(console, matrices, shown)
+    return ExitCode.OK
+
+
+def _matrix_of(
+    target: Target, args: argparse.Namespace, progress: Progress, err: IO[str]
+) -> Matrix:
+    def heard(done: int, total: int, what: str) -> None:
+        progress(done, total, f"{target.shown}: {what}")
+
+    tell = common.teller(err, args.quiet)
+    try:
+        with scenarios.server_for(target, tell) as (connect, engine):
+            return explore_levels(connect, engine, progress=heard)
+    finally:
+        progress.clear()
+
+
+def _cell_value(cell: Cell) -> dict[str, Any]:
+    return {**asdict(cell), "evidence": list(cell.evidence)}
+
+
+def matrix_value(matrix: Matrix, target: str) -> dict[str, Any]:
+    """A matrix as ``core.formats.MatrixFile``."""
+    return {
+        "format": MATRIX_FORMAT,
+        "target": target,
+        "server": matrix.server,
+        "version": matrix.version,
+        "default_level": matrix.default_level,
+        "levels": list(matrix.levels),
+        "cells": [_cell_value(cell) for cell in matrix.cells],
+        "changed": [_cell_value(cell) for cell in matrix.changed],
+        "same_levels": [list(levels) for levels in matrix.same_levels],
+        "stricter": [[cell.probe, cell.level] for cell in matrix.stricter],
+        "weaker": [[cell.probe, cell.level] for cell in matrix.weaker],
+    }
+
+
+def _several(matrices: list[Matrix], values: list[dict[str, Any]]) -> dict[str, Any]:
+    return {
+        "format": MATRIX_FORMAT,
+        "servers": values,
+        "differences": [
+            {"probe": probe, "level": level, "results": list(results)}
+            for probe, level, results in differences(matrices)
+        ],
+    }
+
+
+# -- what a scenario needs -------------------------------------------------------------------------
+
+
+def _need(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+    if args.chart is not None:
+        raise InputError("--chart draws the matrix of a server; leave the scenario out")
+    if args.target is not None and len(args.target) > 1:
+        raise InputError("with a scenario, --target can be given once")
+    file = scenarios.load_scenario(args.scenario)
+    asked = args.target[0] if args.target else scenarios.recorded_target(file)
+    target = common.target_of(asked, err)
+    scenarios.refuse_unsafe(file, target.server, outside=args.outside)
+    progress = Progress(err, quiet=args.quiet or args.json)
+    ranks = rules_of(target.server).locks
+
+    def heard(levels: Mapping[str, str], explorer: Explorer) -> None:
+        same = set(levels.values())
+        at = same.pop() if len(same) == 1 else "/".join(str(ranks.rank(v)) for v in levels.values())
+        progress.part(explorer.fraction, f"of {at}, {explorer.tally.schedules:,} schedules")
+
+    tell = common.teller(err, args.quiet)
+    with scenarios.server_for(target, tell, file, outside=args.outside) as (connect, engine):
+        finder = NeedFinder(
+            connect=connect,
+            engine=engine,
+            scenario=file.scenario,
+            options=options_of(args, pictures=False),
+            retries=args.retry,
+            workers=args.workers,
+            file=file,
+            progress=heard,
+        )
+        try:
+            need = finder.find()
+        finally:
+            progress.clear()
+    if args.json:
+        out.write(formats.dumps(need_value(need, target.shown)) + "\n")
+    else:
+        console = make_console(out, color=False if args.no_color else None)
+        if args.quiet:
+            each = ", ".join(f"{name} {level or 'none'}" for name, level in need.each.items())
+            say(console, f"{need.scenario}: all at {need.uniform or 'none'}; {each}")
+        else:
+            print_need(console, need, target.shown)
+    return ExitCode.OK if need.found else ExitCode.FOUND
+
+
+def _tried_value(one: LevelsTried) -> dict[str, Any]:
+    value = asdict(one)
+    del value["stopped"]
+    again = _tried_value(one.retried) if one.retried is not None else None
+    return {**value, "wrong": list(one.wrong) if one.wrong is not None else None, "retried": again}
+
+
+def need_value(need: Need, target: str) -> dict[str, Any]:
+    """What a scenario needs as ``core.formats.NeedFile``."""
+    return {
+        "format": NEED_FORMAT,
+        "scenario": need.scenario,
+        "target": target,
+        "server": need.server,
+        "version": need.version,
+        "default_level": need.default_level,
+        "retries": need.retries,
+        "uniform": need.uniform,
+        "each": need.each,
+        "levels": [_tried_value(one) for one in need.levels],
+        "assignment": _tried_value(need.assignment) if need.assignment is not None else None,
+        "tried": need.tried,
+        "all_tried": need.all_tried,
+        "why_not": list(need.why_not),
+        "notes": list(need.notes),
+    }

@@ -1,0 +1,1 @@
+"""Isolation levels, tried on a server."""
