@@ -132,11 +132,16 @@ class NeedFinder:
             for name, one in scenario.transactions.items()
         }
         scenario = scenario.model_copy(update={"transactions": transactions})
-        # where no rule hangs on them they are a figure of what the level costs, and a sample will do
+        # where no rule hangs on them, they only show what the level costs: a sample will do
         most = None if tried.unfinished else MOST_FOR_COST
         return replace(tried, retried=self._run(scenario, tried.levels, stop=False, most=most))
 
-    def _run(self, scenario: Scenario, levels: Mapping[str, str], *, stop: bool) -> LevelsTried:
+    def _run(
+        self, scenario: Scenario, levels: Mapping[str, str], *, stop: bool, most: int | None = None
+    ) -> LevelsTried:
+        options = self._options()
+        if most is not None:
+            options = replace(options, limit=min(most, options.limit or most))
         runner = ExplorationRunner(
             connect=self.connect,
             engine=self.engine,
