@@ -7,7 +7,7 @@ from __future__ import annotations
 import argparse
 import contextlib
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
 from pathlib import Path
 
@@ -240,14 +240,17 @@ def server_for(
     file: ScenarioFile | None = None,
     *,
     outside: bool = False,
+    more: Mapping[str, str] | None = None,
 ) -> Iterator[tuple[Connector, Engine]]:
     """What connects to the target, and one engine with scratch space made, which is gone when the
     block ends.
 
     Raises InputError where the server keeps no wall around that space, and ``file`` has statements
-    of which it is not certain that they stay within; ``outside`` allows those.
+    of which it is not certain that they stay within; ``outside`` allows those. ``more``: settings
+    that a private server must have besides those of the scenario.
     """
     own = file.scenario.settings_on(target.server) if file is not None else {}
+    own = {**own, **(more or {})}
     with open_engine(target, tell, sandboxed=not outside, own=own) as connect:
         engine: Engine = connect()
         try:
@@ -274,9 +277,10 @@ def engine_for(
     file: ScenarioFile | None = None,
     *,
     outside: bool = False,
+    more: Mapping[str, str] | None = None,
 ) -> Iterator[Engine]:
     """An engine with scratch space made; both are gone when the block ends, however it ends. Raises
     as server_for.
     """
-    with server_for(target, tell, file, outside=outside) as (_, engine):
+    with server_for(target, tell, file, outside=outside, more=more) as (_, engine):
         yield engine

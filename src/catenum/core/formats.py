@@ -625,6 +625,83 @@ class NeedFile(TypedDict):
     notes: list[str]
 
 
+class Interval(TypedDict):
+    """A figure with its bootstrapped interval at 95 %; without an upper bound where there were
+    fewer than three turns.
+    """
+
+    value: float
+    low: float
+    high: float | None
+
+
+class RatioValue(TypedDict):
+    """The same of a ratio."""
+
+    ratio: float
+    low: float
+    high: float | None
+
+
+class PaceLevel(TypedDict):
+    """A level at a number of clients: see ``core.pace.measured``. ``turns``: commits a second of
+    each; lock waits are null where the server does not count them, ``waiting`` (sessions that wait,
+    in the mean) where it does.
+    """
+
+    level: str
+    per_second: Interval
+    ratio: RatioValue | None
+    turns: list[float]
+    committed: int
+    retries: int
+    retries_per_commit: float
+    failures: dict[str, int]
+    given_up: dict[str, int]
+    p50_ms: float
+    p95_ms: float
+    p99_ms: float
+    arrivals: int
+    unserved: int
+    lock_waits: int | None
+    waiting: float | None
+    load_cpu: float
+    server_cpu: float | None
+    busy: float
+    bottleneck: bool
+
+
+class PaceStep(TypedDict):
+    """All levels at one number of clients; ``stopped``: why it ended early."""
+
+    clients: int
+    stopped: str | None
+    levels: list[PaceLevel]
+
+
+class PaceFile(TypedDict):
+    """``catenum pace --json`` and ``--save``. ``ratio`` of a level is to ``default_level``."""
+
+    format: Literal["catenum-pace/1"]
+    scenario: str
+    target: str
+    server: str
+    version: str
+    default_level: str
+    started: str
+    levels: list[str]
+    for_ms: float
+    turn_ms: float
+    rate: float | None
+    think_ms: float
+    shares: dict[str, float]
+    retries: int
+    seed: int
+    steps: list[PaceStep]
+    notes: list[str]
+    stopped: str | None
+
+
 class Failures(TypedDict):
     """How often a kind of failure came, with the interval of its rate."""
 
@@ -864,6 +941,7 @@ FORMATS: dict[str, Any] = {
     "levels": LevelsFile,
     "matrix": MatrixFile | MatrixOfSeveral,
     "need": NeedFile,
+    "pace": PaceFile,
     "trial": TrialFile,
     "contest": ContestFile,
     "churn": ChurnFile,

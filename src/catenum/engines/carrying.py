@@ -8,7 +8,7 @@ import random
 from collections.abc import Callable
 
 from catenum.core.record.recording import Result, ServerError
-from catenum.core.record.values import Binding
+from catenum.core.record.values import Binding, Value
 from catenum.core.scenario.carry import Carrier
 from catenum.core.scenario.conditions import ConditionError, MissingValue
 from catenum.engines.ports import LoopPlan
@@ -22,7 +22,22 @@ class CarryingLoop:
 
     def __init__(self, plan: LoopPlan, names: tuple[tuple[str, ...], ...], seed: int) -> None:
         """``names``: those of each statement's parameters, in the order of its text."""
-        self._plan, self._names, self._chance = plan, names, random.Random(seed)
+        self._plan, self._names = plan, names
+        chance = random.Random(seed)
+        self._drawers = {name: draws.drawer(chance) for name, draws in plan.drawn.items()}
+        self._values: dict[str, Value] = dict(plan.fixed)
+        given = self._values.keys() | self._drawers.keys()
+        #: Statements that keep and decide nothing, and whose values are all given.
+        self._plain = {
+            number
+            for number, (statement, used) in enumerate(zip(plan.statements, names, strict=True), 1)
+            if not (statement.keep or statement.when or statement.require) and given >= set(used)
+        }
+        self._draw()
+
+    def _draw(self) -> None:
+        for name, drawer in self._drawers.items():
+            self._values[name] = drawer()
 
     @property
     def needed(self) -> bool:
@@ -31,11 +46,22 @@ class CarryingLoop:
             any(self._names) or any(s.keep or s.when or s.require for s in self._plan.statements)
         )
 
-    def run(self, execute: Execute, at: Callable[[int], None]) -> ServerError | str:
-        """The statements of one iteration. Returns how it is to end, or the error that ended it."""
-        drawn = {name: self._chance.choice(values) for name, values in self._plan.drawn.items()}
-        carried = Carrier({**self._plan.fixed, **drawn})
+    def run(
+        self, execute: Execute, at: Callable[[int], None], *, again: bool = False
+    ) -> ServerError | str:
+        """The statements of one iteration. Returns how it is to end, or the error that ended it.
+        ``again``: with the values that were drawn before.
+        """
+        if not again:
+            self._draw()
+        carried = Carrier(self._values)
         for number, statement in enumerate(self._plan.statements, 1):
+            if number in self._plain:  # paid at every iteration, thousands of times a second
+                at(number)
+                _, _, error = execute(number, carried.bound(self._names[number - 1]))
+                if error is not None:
+                    return error
+                continue
             try:
                 if carried.undecided(statement) is not None:
                     carried.pass_over(statement, number)

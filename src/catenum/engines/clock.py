@@ -51,6 +51,11 @@ def seconds() -> float:
     return _source.seconds()
 
 
+def cpu_seconds() -> float:
+    """The time that this process has worked on a CPU."""
+    return time.process_time()
+
+
 def moment() -> datetime:
     """The wall time, in UTC."""
     return _source.moment()

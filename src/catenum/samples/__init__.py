@@ -38,7 +38,22 @@ def probe_text(name: str) -> str:
     """The scenario of a phenomenon, by its name in ``core.levels.probes``. Raises KeyError where
     there is none of that name.
     """
-    file = files(__name__).joinpath("probes", f"{name}.yaml")
+    return _text_in("probes", name)
+
+
+def load_names() -> list[str]:
+    """The kinds of work that ship for loads."""
+    found = files(__name__).joinpath("loads").iterdir()
+    return sorted(one.name.removesuffix(".yaml") for one in found if one.name.endswith(".yaml"))
+
+
+def load_text(name: str) -> str:
+    """The scenario of a kind of work. Raises KeyError where there is none of that name."""
+    return _text_in("loads", name)
+
+
+def _text_in(folder: str, name: str) -> str:
+    file = files(__name__).joinpath(folder, f"{name}.yaml")
     if not name.replace("-", "").isalpha() or not file.is_file():
         raise KeyError(name)
     return file.read_text(encoding="utf-8")

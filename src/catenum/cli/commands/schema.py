@@ -19,6 +19,7 @@ NAMES = (
     "levels",
     "matrix",
     "need",
+    "pace",
     "trial",
     "contest",
     "churn",

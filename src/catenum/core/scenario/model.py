@@ -38,6 +38,7 @@ from pydantic_core import PydanticKnownError
 from catenum.core.record.recording import AfterFailure, AnomalyName, DataVerdict
 from catenum.core.record.values import Value
 from catenum.core.scenario.conditions import Condition, parse_condition
+from catenum.core.scenario.draws import MOST_SKEWED
 from catenum.core.servers import LEVELS, NAMES, rules_of
 from catenum.core.sql.beginning import (
     access_in,
@@ -393,6 +394,52 @@ class Literally(_Model):
     value: str
 
 
+class Domain(_Model):
+    """Where a parameter's values come from. A load draws one for each transaction; where a single
+    value is needed, it is the first.
+    """
+
+    column: str | None = Field(
+        default=None, pattern=_DOMAIN.pattern, description="a column of the data, as table.column"
+    )
+    range: Annotated[tuple[int, int], Strict(False)] | None = Field(
+        default=None, description="the whole numbers from the first to the second"
+    )
+    choice: (
+        Annotated[tuple[StrictBool | StrictInt | StrictFloat | str | None, ...], Strict(False)]
+        | None
+    ) = Field(default=None, min_length=1, description="one of these")
+    zipf: float | None = Field(
+        default=None,
+        gt=0,
+        le=10,
+        strict=False,
+        description=(
+            "skew: the value of rank k is drawn with weight 1/k^zipf, the first value most often;"
+            " default: evenly"
+        ),
+    )
+
+    @property
+    def table_and_column(self) -> tuple[str, str] | None:
+        """Of a domain that is a column."""
+        match = _DOMAIN.match(self.column) if self.column is not None else None
+        return (match[1], match[2]) if match else None
+
+    @model_validator(mode="after")
+    def _one_kind(self) -> Domain:
+        kinds = [kind for kind in (self.column, self.range, self.choice) if kind is not None]
+        if len(kinds) != 1:
+            raise ValueError("a domain needs exactly one of column, range, choice")
+        if self.range is not None:
+            low, high = self.range
+            if low > high:
+                raise ValueError(f"range: {low} is greater than {high}")
+            if self.zipf is not None and high - low >= MOST_SKEWED:
+                raise ValueError(f"zipf: at most {MOST_SKEWED:,} values can be skewed")
+        return self
+
+
 class Transaction(_Model):
     """A named list of statements on a connection of its own. ``timeout`` is for each wait for a
     lock.
@@ -428,27 +475,41 @@ class Transaction(_Model):
             " often), 'back to SAVEPOINT'; or by kind of error: {timeout: continue}"
         ),
     )
-    parameters: dict[ValueName, StrictBool | StrictInt | StrictFloat | str | Literally | None] = (
-        Field(
-            default_factory=dict,
-            description=(
-                "names with their values, or with the column to take values from, as table.column"
-            ),
-        )
+    parameters: dict[
+        ValueName, StrictBool | StrictInt | StrictFloat | str | Literally | Domain | None
+    ] = Field(
+        default_factory=dict,
+        description=(
+            "names with their values, or with where to take values from: a column as table.column,"
+            " or {range: [1, 100]}, {choice: [3, 7]}, {column: berth.id, zipf: 1.2}"
+        ),
+    )
+
+    share: float | None = Field(
+        default=None,
+        gt=0,
+        strict=False,
+        description="in a load, how often it is run beside the others, by weight (default 1)",
     )
 
     @property
-    def domains(self) -> dict[str, tuple[str, str]]:
-        """The parameters that take their values from a column: its table and its name."""
-        found = {n: _DOMAIN.match(v) for n, v in self.parameters.items() if isinstance(v, str)}
-        return {name: (match[1], match[2]) for name, match in found.items() if match}
+    def domains(self) -> dict[str, Domain]:
+        """The parameters that take their values from somewhere."""
+        found: dict[str, Domain] = {}
+        for name, given in self.parameters.items():
+            if isinstance(given, Domain):
+                found[name] = given
+            elif isinstance(given, str) and _DOMAIN.match(given):
+                found[name] = Domain(column=given)
+        return found
 
     @property
     def fixed(self) -> dict[str, Value]:
-        given = {name: value for name, value in self.parameters.items() if name not in self.domains}
+        """The values of the others."""
         return {
-            n: Value.from_python(v.value if isinstance(v, Literally) else v)
-            for n, v in given.items()
+            name: Value.from_python(given.value if isinstance(given, Literally) else given)
+            for name, given in self.parameters.items()
+            if not isinstance(given, Domain) and name not in self.domains
         }
 
     @property

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from catenum.engines.innodb.control import InnodbControl
 
 
@@ -17,6 +19,17 @@ class InnodbLoops(InnodbControl):
     def waiting_now(self) -> int | None:
         """The server counts waits itself."""
         return None
+
+    def server_process(self) -> int | None:
+        """By the file in which the server keeps its number."""
+        if not self.info.private:
+            return None
+        with self._translated():
+            path = str(self.query("select @@global.pid_file")[0][0])
+        try:
+            return int(Path(path).read_text(encoding="ascii"))
+        except (OSError, ValueError):
+            return None
 
     def wait_count(self) -> int | None:
         """InnoDB's own counter of row lock waits."""

@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Protocol
 
 from catenum.core.record.recording import ServerError
-from catenum.core.record.values import Value, Values
+from catenum.core.record.values import Values
+from catenum.core.scenario.draws import Draws
 from catenum.engines.ports.sessions import Beginning
 
 if TYPE_CHECKING:
@@ -19,7 +20,7 @@ class LoopPlan:
     """One transaction as it is looped: how it begins, its statements, and how each iteration ends.
 
     ``before``: what its connection runs first; ``fixed``: the values of its parameters; ``drawn``:
-    those of which each iteration takes one by chance.
+    what each iteration draws the others from.
     """
 
     beginning: Beginning
@@ -27,7 +28,7 @@ class LoopPlan:
     statements: tuple[Statement, ...]
     ends: str
     fixed: Values = field(default_factory=dict)
-    drawn: Mapping[str, tuple[Value, ...]] = field(default_factory=dict)
+    drawn: Mapping[str, Draws] = field(default_factory=dict)
 
     @property
     def texts(self) -> tuple[str, ...]:
@@ -36,17 +37,30 @@ class LoopPlan:
 
 
 class Loop(Protocol):
-    """One connection that runs a transaction again and again, as fast as the driver can."""
+    """One connection that runs transactions again and again, as fast as the driver can.
+
+    It is made with the plans of its transactions; ``which`` counts them from 0.
+    """
 
     id: str
 
-    def run(self, at: Callable[[int], None]) -> ServerError | None:
+    def run(
+        self, at: Callable[[int], None], which: int = 0, *, again: bool = False
+    ) -> ServerError | None:
         """One iteration; ``at`` is called with each statement's number before it is sent. The
-        error, if one came.
+        error, if one came. ``again``: with the values of the iteration before.
         """
+
+    def use_level(self, level: str) -> None:
+        """The isolation level of all transactions from the next iteration on."""
 
     def close(self) -> None:
         """Disconnect."""
+
+
+#: Given a socket's descriptor, makes what waits until it can be read: for loops of which many share
+#: a process.
+Waiting = Callable[[int], Callable[[], None]]
 
 
 class Loops(Protocol):
@@ -64,6 +78,11 @@ class Loops(Protocol):
 
     def waiting_among(self, numbers: Collection[str]) -> set[str]:
         """Which of the run's sessions, by their numbers, wait for a lock at this moment."""
+
+    def server_process(self) -> int | None:
+        """The number of the server's process on this machine; None where that is not known, or it
+        is not a private server.
+        """
 
     def wait_count(self) -> int | None:
         """How many lock waits the server has counted since it started; None where it does not count

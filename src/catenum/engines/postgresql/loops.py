@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
+import psutil
+
 from catenum.engines.postgresql.control import PostgresqlControl
 
 #: deadlock_timeout of looping sessions (ms), where the login may set it: a second each time would
@@ -43,6 +45,17 @@ class PostgresqlLoops(PostgresqlControl):
                 row[0]
                 for row in self.connection.execute(query, [[int(number) for number in numbers]])
             }
+
+    def server_process(self) -> int | None:
+        """The parent of a session's own process."""
+        if not self.info.private:
+            return None
+        with self._translated(self.info.url):
+            row = self.connection.execute("select pg_backend_pid()").fetchone()
+        try:
+            return psutil.Process(int(row[0])).ppid() if row else None
+        except psutil.Error:
+            return None
 
     def wait_count(self) -> int | None:
         """PostgreSQL does not count lock waits."""

@@ -200,7 +200,7 @@ def _loop(job: Job, pipe: Connection, gate: _Gate, places: _Places) -> None:
     report = Report(job.number)
     limit_memory(MEMORY)
     try:
-        loop = server_module(job.server, ".engine").Loop(job.plan, job.name, **job.place)
+        loop = server_module(job.server, ".engine").Loop([job.plan], job.name, **job.place)
     except Exception as problem:  # whatever a driver raises: the parent tells it
         report.broken = f"{job.name} could not begin: {problem}"
         pipe.send(report)
@@ -246,9 +246,11 @@ def _loop(job: Job, pipe: Connection, gate: _Gate, places: _Places) -> None:
         pipe.send(report)
 
 
-def _refuse_what_loops_cannot(scenario: Scenario, file: ScenarioFile | None) -> None:
+def refuse_what_loops_cannot(
+    scenario: Scenario, file: ScenarioFile | None, how: str = "rolled back each time"
+) -> None:
     """Raises InputError for a transaction that is no loop of its own: an iteration begins, runs its
-    statements and is rolled back.
+    statements and is rolled back (``how`` it ends).
     """
     shared = {n for names in scenario.connections.values() if len(names) > 1 for n in names}
     for name, transaction in scenario.transactions.items():
@@ -263,7 +265,7 @@ def _refuse_what_loops_cannot(scenario: Scenario, file: ScenarioFile | None) -> 
         for key, words in why.items():
             if words:
                 raise InputError(
-                    f"{name} {words}: transactions in loops are rolled back each time, and each has"
+                    f"{name} {words}: transactions in loops are {how}, and each has"
                     " a connection of its own",
                     place=file.place("transactions", name, key) if file else None,
                     advice="'explore' runs it in every order.",
@@ -290,7 +292,7 @@ class Churn:
         Raises InputError for a parameter whose column has no values, with its place in ``file``.
         """
         self.engine, self.scenario = engine, scenario.for_server(engine.info.server)
-        _refuse_what_loops_cannot(self.scenario, file)
+        refuse_what_loops_cannot(self.scenario, file)
         self.tallies = {name: Tally() for name in self.scenario.transactions}
         self.met: list[DeadlockMet] = []
         self.seconds = 0.0

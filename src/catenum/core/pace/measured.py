@@ -1,0 +1,210 @@
+"""What a load measured, turn by turn, and the figures of each level at each number of clients.
+
+Within a step all levels take short turns, in a random order in each round. What drifts (the
+machine, the size of the data) then hits all alike, and a level is compared with the server's
+default level by rounds: the interval of a ratio comes from drawing whole rounds anew (bootstrap;
+Efron and Tibshirani 1993, chapters 10 and 13).
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from catenum.core.compare.measure import CONFIDENCE, Ratio, Spread, percentile
+from catenum.core.servers.rules import STANDARD_LEVELS
+
+#: Times that rounds are drawn anew.
+RESAMPLES = 4000
+#: A load process that is busy for this part of a turn cannot offer more.
+BUSY = 0.9
+
+
+@dataclass(slots=True, kw_only=True)
+class TurnFigures:
+    """One turn of one level, over all load processes.
+
+    ``seconds``: how long commits were counted. ``commits``: within that time. ``retries``: attempts
+    after the first. ``latencies``: in ms, from the begin of the first attempt (in an open load:
+    from the arrival) to the commit, of a sample where there are very many. ``given_up``: failures
+    by kind that no retry followed; ``failures``: all. ``unserved``: arrivals that nobody had begun
+    at the end; their waiting up to then is among the latencies. ``busy``: the greatest part of its
+    time that a load process worked; ``server_cpu``: the CPUs that the server used in the mean.
+    """
+
+    level: str
+    round: int
+    seconds: float
+    commits: int = 0
+    finished: int = 0
+    retries: int = 0
+    latencies: list[float] = field(default_factory=list)
+    failures: Counter[str] = field(default_factory=Counter)
+    given_up: Counter[str] = field(default_factory=Counter)
+    arrivals: int = 0
+    unserved: int = 0
+    lock_waits: int | None = None
+    waiting: float | None = None
+    busy: float = 0.0
+    load_cpu: float = 0.0
+    server_cpu: float | None = None
+
+    @property
+    def per_second(self) -> float:
+        """Committed transactions a second."""
+        return self.commits / self.seconds if self.seconds else 0.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LevelFigures:
+    """One level at one number of clients: ``per_second`` over its turns, and ``ratio`` to the
+    default level (None: it is that level, or was not measured beside it).
+    """
+
+    level: str
+    per_second: Spread
+    ratio: Ratio | None
+    turns: tuple[float, ...]
+    committed: int
+    retries: int
+    retries_per_commit: float
+    failures: dict[str, int]
+    given_up: dict[str, int]
+    p50_ms: float
+    p95_ms: float
+    p99_ms: float
+    arrivals: int
+    unserved: int
+    lock_waits: int | None
+    waiting: float | None
+    load_cpu: float
+    server_cpu: float | None
+    busy: float
+
+    @property
+    def bottleneck(self) -> bool:
+        """Whether the load itself may have been the limit."""
+        return self.busy >= BUSY
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Step:
+    """One number of clients. ``stopped``: why it was ended before all of its turns."""
+
+    clients: int
+    levels: tuple[LevelFigures, ...]
+    stopped: str | None = None
+
+    def at(self, level: str) -> LevelFigures | None:
+        """The figures of a level, where it was measured."""
+        return next((one for one in self.levels if one.level == level), None)
+
+
+def step_of(
+    clients: int, turns: Sequence[TurnFigures], default: str, stopped: str | None = None
+) -> Step:
+    """The figures of a step's turns, the levels in their order of strictness."""
+    found = {turn.level for turn in turns}
+    levels = [level for level in STANDARD_LEVELS if level in found]
+    return Step(
+        clients=clients,
+        levels=tuple(_level(level, turns, default) for level in levels),
+        stopped=stopped,
+    )
+
+
+def _level(level: str, turns: Sequence[TurnFigures], default: str) -> LevelFigures:
+    mine = [turn for turn in turns if turn.level == level]
+    base = {turn.round: turn for turn in turns if turn.level == default}
+    pairs = [(turn, base[turn.round]) for turn in mine if turn.round in base]
+    compared = None
+    if level != default and pairs:
+        compared = ratio_of_turns(
+            [a.per_second for a, _ in pairs], [b.per_second for _, b in pairs], paired=True
+        )
+    latencies = [value for turn in mine for value in turn.latencies]
+    finished = sum(turn.finished for turn in mine)
+    retries = sum(turn.retries for turn in mine)
+    waits = [turn.lock_waits for turn in mine if turn.lock_waits is not None]
+    return LevelFigures(
+        level=level,
+        per_second=throughput([turn.per_second for turn in mine]),
+        ratio=compared,
+        turns=tuple(round(turn.per_second, 2) for turn in mine),
+        committed=finished,
+        retries=retries,
+        retries_per_commit=retries / finished if finished else 0.0,
+        failures=_summed(turn.failures for turn in mine),
+        given_up=_summed(turn.given_up for turn in mine),
+        p50_ms=percentile(latencies, 0.5),
+        p95_ms=percentile(latencies, 0.95),
+        p99_ms=percentile(latencies, 0.99),
+        arrivals=sum(turn.arrivals for turn in mine),
+        unserved=sum(turn.unserved for turn in mine),
+        lock_waits=sum(waits) if waits else None,
+        waiting=_mean([turn.waiting for turn in mine if turn.waiting is not None]),
+        load_cpu=_mean([turn.load_cpu for turn in mine]) or 0.0,
+        server_cpu=_mean([turn.server_cpu for turn in mine if turn.server_cpu is not None]),
+        busy=_mean([turn.busy for turn in mine]) or 0.0,
+    )
+
+
+def _summed(counters: Iterable[Counter[str]]) -> dict[str, int]:
+    whole: Counter[str] = Counter()
+    for one in counters:
+        whole.update(one)
+    return dict(sorted(whole.items()))
+
+
+def _mean(values: Sequence[float]) -> float | None:
+    return sum(values) / len(values) if values else None
+
+
+def throughput(turns: Sequence[float]) -> Spread:
+    """The mean of the turns' commits a second, with its bootstrapped interval."""
+    value = _mean(turns) or 0.0
+    if len(turns) < 3:
+        return Spread(value=value, low=0.0, high=float("inf"))
+    low, high = _interval(lambda x, axis: x.mean(axis=axis), turns)
+    return Spread(value=value, low=low, high=high)
+
+
+def ratio_of_turns(over: Sequence[float], under: Sequence[float], *, paired: bool) -> Ratio:
+    """The mean of some turns over that of others. ``paired``: those of the same rounds stand at the
+    same places, and are drawn together.
+    """
+    base, value = _mean(under), _mean(over)
+    if not base or value is None:
+        return Ratio(ratio=0.0, low=0.0, high=float("inf"))
+    if min(len(over), len(under)) < 3:
+        return Ratio(ratio=value / base, low=0.0, high=float("inf"))
+    low, high = _interval(
+        lambda x, y, axis: x.mean(axis=axis) / y.mean(axis=axis), over, under, paired=paired
+    )
+    return Ratio(ratio=value / base, low=low, high=high)
+
+
+def _interval(
+    statistic: Callable[..., Any], *samples: Sequence[float], paired: bool = False
+) -> tuple[float, float]:
+    import numpy as np
+    from scipy.stats import bootstrap  # half a second to load: only where something is measured
+
+    if all(max(one) == min(one) for one in samples):
+        same = float(statistic(*(np.array(one) for one in samples), axis=0))
+        return same, same
+    with np.errstate(divide="ignore", invalid="ignore"):  # a turn without a commit
+        found = bootstrap(
+            samples,
+            statistic,
+            paired=paired,
+            vectorized=True,
+            method="percentile",
+            confidence_level=CONFIDENCE,
+            n_resamples=RESAMPLES,
+            random_state=7,
+        ).confidence_interval
+    low, high = (float(np.nan_to_num(edge, nan=0.0)) for edge in (found.low, found.high))
+    return low, high
