@@ -529,7 +529,7 @@ class LevelsFile(TypedDict):
 
 class CellValue(TypedDict):
     """A probe at a level. Counts are of schedules; ``evidence`` is a schedule with the result;
-    ``also``: other anomalies, with their counts. ``change``: of the transaction that only reads.
+    ``also``: other anomalies, with their counts.
     """
 
     probe: ProbeName
@@ -545,12 +545,33 @@ class CellValue(TypedDict):
     also: dict[str, int]
     who: str | None
     statement: int | None
-    change: Change | None
+
+
+class OutlineValue(TypedDict):
+    """What became of one order."""
+
+    kind: Kind
+    waited: list[str]
+    given_up: list[str]
+
+
+class ChangedReaderValue(TypedDict):
+    """The textbook's order of a probe with and without a change of the transaction that only
+    reads.
+    """
+
+    probe: ProbeName
+    level: str
+    change: Change
+    reader: str
+    order: list[str]
+    before: OutlineValue
+    after: OutlineValue
 
 
 class MatrixFile(TypedDict):
-    """``catenum levels --json``: what each isolation level prevents on a server. ``changed``: the
-    probes again, with the transaction that only reads changed. ``stricter``, ``weaker``: than the
+    """``catenum levels --json``: what each isolation level prevents on a server. ``changed``:
+    orders again, with the transaction that only reads changed. ``stricter``, ``weaker``: than the
     standard, as probe and level.
     """
 
@@ -561,7 +582,7 @@ class MatrixFile(TypedDict):
     default_level: str
     levels: list[str]
     cells: list[CellValue]
-    changed: list[CellValue]
+    changed: list[ChangedReaderValue]
     same_levels: list[list[str]]
     stricter: list[tuple[str, str]]
     weaker: list[tuple[str, str]]
@@ -691,7 +712,6 @@ class PaceFile(TypedDict):
     started: str
     levels: list[str]
     for_ms: float
-    turn_ms: float
     rate: float | None
     think_ms: float
     shares: dict[str, float]

@@ -32,13 +32,13 @@ def print_matrices(console: Console, matrices: Sequence[Matrix], shown: Sequence
             f"Isolation levels on {matrix.server} {matrix.version} ({name})",
             style=STYLES["strong"],
         )
-        cells = (*matrix.cells, *matrix.changed)
+        cells = matrix.cells
         told = f"{counted(sum(cell.schedules for cell in cells), 'schedule')} of"
         unproven = "" if all(cell.proven for cell in cells) else ", not all proven (see below)"
         say(
             console,
-            f"{told} {counted(len(matrix.probes), 'probe')} were run: each class that can"
-            f" differ{unproven}",
+            f"{told} {counted(len(matrix.probes), 'probe')} were run: the textbook's, and where"
+            f" that shows nothing, each that can differ{unproven}",
             style=STYLES["faint"],
         )
         say(console)

@@ -26,7 +26,7 @@ def print_pace(console: Console, result: PaceResult) -> None:
         style=STYLES["strong"],
     )
     how = f"arrivals at {result.rate:g}/s" if result.rate else "each client one after another"
-    turns = f"turns of {result.turn_ms / 1000:g} s, levels in random order"
+    turns = "levels in short turns, in random order"
     say(console, f"{how}; {turns}; intervals at 95 %", style=STYLES["faint"])
     for step in result.steps:
         say(console)

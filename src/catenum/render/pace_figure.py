@@ -40,8 +40,7 @@ def pace_figure(result: PaceResult) -> Figure:
     )
     how = f"arrivals at {result.rate:g}/s" if result.rate else "closed load"
     told = (
-        f"{result.server} {result.version}, {how}; bars: 95 % intervals over turns of"
-        f" {result.turn_ms / 1000:g} s in random order"
+        f"{result.server} {result.version}, {how}; bars: 95 % intervals over turns in random order"
     )
     figure.text(0.03, 0.915, told, fontsize=10.5, color=INK, va="center")
     throughput = figure.add_axes((0.08, 0.47, 0.89, 0.37))

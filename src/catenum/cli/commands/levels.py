@@ -176,7 +176,7 @@ def matrix_value(matrix: Matrix, target: str) -> dict[str, Any]:
         "default_level": matrix.default_level,
         "levels": list(matrix.levels),
         "cells": [_cell_value(cell) for cell in matrix.cells],
-        "changed": [_cell_value(cell) for cell in matrix.changed],
+        "changed": [{**asdict(one), "order": list(one.order)} for one in matrix.changed],
         "same_levels": [list(levels) for levels in matrix.same_levels],
         "stricter": [[cell.probe, cell.level] for cell in matrix.stricter],
         "weaker": [[cell.probe, cell.level] for cell in matrix.weaker],

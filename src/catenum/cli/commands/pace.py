@@ -292,7 +292,6 @@ def _measure(
         started=started,
         levels=options.levels,
         for_ms=options.for_ms,
-        turn_ms=round(pace.turn_s * 1000, 1),
         rate=options.rate,
         think_ms=options.think_ms,
         shares=weights,

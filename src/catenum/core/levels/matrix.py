@@ -7,7 +7,9 @@ from dataclasses import dataclass
 from typing import Literal, get_args
 
 from catenum.core.levels.probes import PROBES, Probe, ProbeName, probe_of
+from catenum.core.record.recording import Kind
 from catenum.core.space.exploration import Exploration
+from catenum.core.space.run import Run
 from catenum.core.space.tally import OutcomeEntry, Path, shorter
 
 #: The phenomenon happens; or what prevents it: a wait, a refusal (serialization failure), a
@@ -20,12 +22,12 @@ CHANGES: tuple[Change, ...] = get_args(Change)
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Cell:
-    """One probe at one level. Counts are of schedules; ``evidence`` is the shortest schedule with
-    the result (for a snapshot: the order in which the phenomenon would have been seen).
+    """One probe at one level. Counts are of the schedules that were run: all that can differ, or
+    the textbook's alone where that shows the phenomenon. ``evidence``: a shortest schedule with the
+    result (for a snapshot: the order in which the phenomenon would have been seen).
 
     ``who``, ``statement``: of that schedule, who was refused or the victim, and at which statement
     (from 1; None: at its end). ``also``: other anomalies that were seen, and in how many schedules.
-    ``change``: what was changed for the transaction that only reads.
     """
 
     probe: ProbeName
@@ -41,24 +43,53 @@ class Cell:
     also: dict[str, int]
     who: str | None = None
     statement: int | None = None
-    change: Change | None = None
 
-    @property
-    def costs(self) -> tuple[CellResult, int, int, int]:
-        """What a change of the reader may make another."""
-        return (self.result, self.refused, self.deadlocks, self.waited)
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Outline:
+    """What became of one order: its outcome, who waited, and who was given up by the server."""
+
+    kind: Kind
+    waited: tuple[str, ...]
+    given_up: tuple[str, ...]
+
+    @classmethod
+    def of(cls, run: Run) -> Outline:
+        """Of a run."""
+        return cls(
+            kind=run.kind,
+            waited=tuple(dict.fromkeys(pair.waiter for pair in run.wait_pairs)),
+            given_up=tuple(run.failed_by),
+        )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ChangedReader:
+    """The textbook's order of a probe, as it is and with a change of the transaction that only
+    reads.
+    """
+
+    probe: ProbeName
+    level: str
+    change: Change
+    reader: str
+    order: Path
+    before: Outline
+    after: Outline
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Matrix:
-    """All cells of one server, level by level; ``changed``: those where the reader was changed."""
+    """All cells of one server, level by level; ``changed``: orders in which the reader was
+    changed.
+    """
 
     server: str
     version: str
     default_level: str
     levels: tuple[str, ...]
     cells: tuple[Cell, ...]
-    changed: tuple[Cell, ...] = ()
+    changed: tuple[ChangedReader, ...] = ()
 
     def cell(self, probe: str, level: str) -> Cell | None:
         """None where it was not explored."""
@@ -102,25 +133,38 @@ class Matrix:
         ]
 
 
-def cell_of(
-    probe: Probe,
-    level: str,
-    explored: Exploration,
-    textbook: Sequence[str],
-    change: Change | None = None,
-) -> Cell:
+def shown(probe: Probe, level: str, textbook: Sequence[str]) -> Cell:
+    """The cell of a probe whose order of the textbook shows the phenomenon: no other need be
+    run.
+    """
+    return Cell(
+        probe=probe.name,
+        level=level,
+        result="happens",
+        proven=True,
+        evidence=tuple(textbook),
+        schedules=1,
+        happened=1,
+        refused=0,
+        deadlocks=0,
+        waited=0,
+        also={},
+    )
+
+
+def cell_of(probe: Probe, level: str, explored: Exploration, textbook: Sequence[str]) -> Cell:
     """What the schedules of a probe amount to. ``textbook``: the order that shows the phenomenon
     where nothing prevents it.
     """
     tally = explored.tally
     outcomes = list(tally.outcomes.values())
-    shown = [one for one in outcomes if probe.shown_in(one)]
+    happened = [one for one in outcomes if probe.shown_by(one.anomaly, one.wrong)]
     also: dict[str, int] = {}
     for one in outcomes:
-        if one.anomaly is not None and not probe.shown_in(one):
+        if one.anomaly is not None and one not in happened:
             also[one.anomaly] = also.get(one.anomaly, 0) + one.count
     met: dict[CellResult, list[OutcomeEntry]] = {
-        "happens": shown,
+        "happens": happened,
         "deadlock": [one for one in outcomes if one.met("deadlock")],
         "refused": [one for one in outcomes if one.met("refused")],
         "waits": [one for one in outcomes if one.kind != "clean"],
@@ -137,10 +181,9 @@ def cell_of(
         proven=result == "happens" or explored.reach.complete,
         evidence=evidence or tuple(textbook),
         schedules=tally.schedules,
-        happened=sum(one.count for one in shown),
+        happened=sum(one.count for one in happened),
         refused=tally.met("refused"),
         deadlocks=tally.met("deadlock"),
         waited=sum(one.count for one in met["waits"] if one.kind == "waited"),
         also=also,
-        change=change,
     )

@@ -13,7 +13,7 @@ from typing import Literal, get_args
 
 from catenum.core.record.recording import AnomalyName
 from catenum.core.servers.rules import STANDARD_LEVELS
-from catenum.core.space.tally import OutcomeEntry
+from catenum.core.space.run import Wrong
 
 ProbeName = Literal[
     "dirty-write",
@@ -48,11 +48,9 @@ class Probe:
     named_by_standard: bool = False
     reader: str | None = None
 
-    def shown_in(self, outcome: OutcomeEntry) -> bool:
-        """Whether a schedule with this outcome shows the phenomenon."""
-        if outcome.data != "anomaly":
-            return False
-        return outcome.wrong == "rows" if self.anomaly is None else outcome.anomaly == self.anomaly
+    def shown_by(self, anomaly: str | None, wrong: Wrong | None) -> bool:
+        """Whether a schedule whose data is wrong in this way shows the phenomenon."""
+        return wrong == "rows" if self.anomaly is None else anomaly == self.anomaly
 
     def may_happen(self, level: str) -> bool:
         """Whether the standard, as read in ``not_from``, lets it happen at ``level``."""

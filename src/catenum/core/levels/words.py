@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from catenum.core.levels.matrix import Cell, CellResult, Matrix
+from catenum.core.levels.matrix import CHANGES, Cell, CellResult, Matrix, Outline
 from catenum.core.levels.need import LevelsTried, Need
 from catenum.core.levels.probes import ProbeName, probe_of
 from catenum.core.report.lines import Line, Section
@@ -85,38 +85,27 @@ def _given_up(matrix: Matrix) -> Iterator[Line]:
 
 
 def _changed(matrix: Matrix) -> Iterator[Line]:
-    for change in ("read only", "deferrable"):
-        cells = [cell for cell in matrix.changed if cell.change == change]
-        differing = [
-            (cell, before)
-            for cell in cells
-            if (before := matrix.cell(cell.probe, cell.level)) is not None
-            and cell.costs != before.costs
-        ]
-        for cell, before in differing:
+    for change in CHANGES:
+        orders = [one for one in matrix.changed if one.change == change]
+        differing = [one for one in orders if one.after != one.before]
+        for one in differing:
             yield Line(
-                f"{change}, {cell.probe} at {cell.level}: {_costs(cell)} (without it"
-                f" {_costs(before)})"
+                f"{change}, {one.probe} at {one.level}: {_outline(one.after)}; without it"
+                f" {_outline(one.before)} (order: {' '.join(one.order)})"
             )
-        if cells and not differing:
-            levels = listed([name for name in matrix.levels if any(c.level == name for c in cells)])
-            yield Line(
-                f"{change}: nothing changes in the probes with such a transaction ({levels})"
-            )
+        if orders and not differing:
+            tried = listed([f"{one.probe} at {one.level}" for one in orders])
+            yield Line(f"{change}: nothing changes in the textbook's order of {tried}")
 
 
-def _costs(cell: Cell) -> str:
-    parts = [
-        f"{count:,} {word}"
-        for count, word in (
-            (cell.refused, "refused"),
-            (cell.deadlocks, "deadlocked"),
-            (cell.waited, "waited"),
-        )
-        if count
-    ]
-    told = f", {' and '.join(parts)} of {counted(cell.schedules, 'schedule')}" if parts else ""
-    return f"{cell.result}{told}"
+def _outline(one: Outline) -> str:
+    parts = []
+    if one.given_up:
+        verb = "is refused" if one.kind == "refused" else "is given up"
+        parts.append(f"{listed(list(one.given_up))} {verb}")
+    if one.waited:
+        parts.append(f"{listed(list(one.waited))} {'waits' if len(one.waited) == 1 else 'wait'}")
+    return " and ".join(parts) or "nobody waits or is refused"
 
 
 def _also(matrix: Matrix) -> Iterator[Line]:
@@ -129,7 +118,7 @@ def _also(matrix: Matrix) -> Iterator[Line]:
 
 
 def _unproven(matrix: Matrix) -> Iterator[Line]:
-    for cell in (*matrix.cells, *matrix.changed):
+    for cell in matrix.cells:
         if not cell.proven:
             yield Line(
                 f"{cell.level}, {cell.probe}: {cell.result} in {cell.schedules:,} schedules; the"

@@ -26,7 +26,6 @@ class PaceResult:
     started: str
     levels: tuple[str, ...]
     for_ms: float
-    turn_ms: float
     rate: float | None
     think_ms: float
     shares: Mapping[str, float]
@@ -150,15 +149,7 @@ def compared(before: Mapping[str, Any], now: PaceResult) -> Iterator[Compared]:
 def differing_settings(before: Mapping[str, Any], now: PaceResult) -> list[str]:
     """What of the two loads is not the same, apart from the server: a ratio then says less."""
     plain = to_plain(now)
-    names: Sequence[str] = (
-        "scenario",
-        "server",
-        "version",
-        "rate",
-        "think_ms",
-        "shares",
-        "retries",
-    )
+    names = ("scenario", "server", "version", "rate", "think_ms", "shares", "retries")
     return [
         f"{name}: {before.get(name)} before, {plain[name]} now"
         for name in names

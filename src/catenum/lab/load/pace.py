@@ -30,8 +30,8 @@ from catenum.lab.load.pace_worker import RAMP, LoadJob, TurnReport, Turns, run_l
 from catenum.lab.run.loading import load
 from catenum.lab.run.parameters import domain_values
 
-#: One turn of one level (s), and the rounds that a step has at least.
-TURN_S, LEAST_ROUNDS = 0.5, 4
+#: One turn of one level (s), also of very many clients, and the rounds that a step has at least.
+TURN_S, MANY, MANY_TURN_S, LEAST_ROUNDS = 0.5, 200, 1.0, 4
 #: For the last transactions of a turn to end; who waits longer waits for what nobody releases (s).
 DRAIN_S = 10.0
 #: For processes to connect all of their clients (s), and how often waiting sessions are counted.
@@ -112,16 +112,14 @@ class Pace:
                 advice="Use fewer --clients, or let the server admit more.",
             )
 
-    @property
-    def rounds(self) -> int:
-        """Rounds of each step."""
-        whole = self.options.for_ms / 1000 / (TURN_S * len(self.options.levels))
-        return max(LEAST_ROUNDS, round(whole))
-
-    @property
-    def turn_s(self) -> float:
-        """The length of a turn."""
-        return min(TURN_S, self.options.for_ms / 1000 / (self.rounds * len(self.options.levels)))
+    def turns_of(self, clients: int) -> tuple[int, float]:
+        """The rounds of a step, and the length of a turn (s): longer for very many clients, of whom
+        each has its turn less often.
+        """
+        whole = self.options.for_ms / 1000 / len(self.options.levels)
+        turn = MANY_TURN_S if clients >= MANY else TURN_S
+        rounds = max(LEAST_ROUNDS, round(whole / turn))
+        return rounds, turn if clients >= MANY else min(turn, whole / rounds)
 
     def _step(self, clients: int) -> Step:
         turns: list[TurnFigures] = []
@@ -130,7 +128,7 @@ class Pace:
         try:
             load(self.engine, self.scenario, self.file)
             self.engine.analyze()
-            with _Clients(self.engine, self.scenario, self.file, self.options, clients) as load_of:
+            with Clients(self.engine, self.scenario, self.file, self.options, clients) as load_of:
                 for turn in self._turns(load_of, clients):
                     turns.append(turn)
         except Stopped as why:
@@ -143,21 +141,22 @@ class Pace:
         self.steps.append(step_of(clients, turns, default, stopped))
         return self.steps[-1]
 
-    def _turns(self, load_of: _Clients, clients: int) -> Iterator[TurnFigures]:
+    def _turns(self, load_of: Clients, clients: int) -> Iterator[TurnFigures]:
         levels = list(self.options.levels)
-        whole, done = (self.rounds + 1) * len(levels), 0
-        for number in range(self.rounds + 1):
+        rounds, seconds = self.turns_of(clients)
+        whole, done = (rounds + 1) * len(levels), 0
+        for number in range(rounds + 1):
             self._chance.shuffle(levels)
             for level in levels:
                 if self.progress is not None:
                     self.progress(clients, done, whole, level)
                 done += 1
-                turn = load_of.turn(level, number, self.turn_s)
+                turn = load_of.turn(level, number, seconds)
                 if number:  # the first round only warms up
                     yield turn
 
 
-class _Clients:
+class Clients:
     """The processes of one step. Use it as a context."""
 
     def __init__(
@@ -189,7 +188,7 @@ class _Clients:
         self.pipes: list[Connection] = []
         self._context = context
 
-    def __enter__(self) -> _Clients:
+    def __enter__(self) -> Clients:
         count = min(os.cpu_count() or 1, self.clients)
         place = {**self.engine.loop_place()}
         if "check_ms" in place:

@@ -264,7 +264,9 @@ class _Load:
             start = self.arrived.get() if job.rate is not None else now()
             if start is None:
                 return
-            if now() >= self.until:  # it arrived in time, and nobody had begun it
+            if (
+                job.rate is not None and now() >= self.until
+            ):  # it arrived in time, and nobody had begun it
                 self.report.unserved += 1
                 self.report.add_latency((self.until - start) * 1e3, chance)
                 continue
