@@ -689,6 +689,7 @@ class PaceLevel(TypedDict):
     load_cpu: float
     server_cpu: float | None
     busy: float
+    cpus: int
     bottleneck: bool
 
 

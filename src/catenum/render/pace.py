@@ -51,13 +51,6 @@ def _print_step(console: Console, step: Step) -> None:
             line.append(cell.ljust(width), style=STYLES["bad" if bad else "plain"])
         line.rstrip()
         say(console, line)
-        if one.bottleneck:
-            say(
-                console,
-                "    the load processes were busy for"
-                f" {one.busy:.0%} of the time: they may be the limit, not the server",
-                style=STYLES["bad"],
-            )
         if one.unserved:
             say(
                 console,
@@ -67,6 +60,16 @@ def _print_step(console: Console, step: Step) -> None:
             )
     if step.levels:
         say(console, f"  {_cpu(step)}", style=STYLES["faint"])
+    busy = [one for one in step.levels if one.bottleneck]
+    if any(one.shares_full_machine for one in busy):
+        limit = "server and load together used all of this machine: with more of it the server"
+        say(console, f"  {limit} may do more", style=STYLES["bad"])
+    elif busy:
+        say(
+            console,
+            "  a load process was busy all the time: the load may be the limit, not the server",
+            style=STYLES["bad"],
+        )
     if step.stopped is not None:
         for text in textwrap.wrap(f"ended: {step.stopped}", console.width - 4):
             say(console, f"  {text}", style=STYLES["bad"])
@@ -81,7 +84,7 @@ def _row(one: LevelFigures) -> tuple[str, ...]:
         spread(one.per_second),
         "default" if one.ratio is None else ratio_text(one.ratio),
         f"{one.retries_per_commit:.2g}" if one.retries else "–",
-        *(duration(value) for value in (one.p50_ms, one.p95_ms, one.p99_ms)),
+        *(duration(value or None) for value in (one.p50_ms, one.p95_ms, one.p99_ms)),
         _waits(one),
         ", ".join(failures) or "–",
     )
@@ -101,6 +104,7 @@ def _cpu(step: Step) -> str:
     load = sum(one.load_cpu for one in step.levels) / count
     server = [one.server_cpu for one in step.levels if one.server_cpu is not None]
     told = f"the load {load:.1f} CPUs"
+    told += f", of {step.levels[0].cpus}"
     return f"the server used {sum(server) / len(server):.1f} CPUs, {told}" if server else told
 
 

@@ -31,7 +31,8 @@ class TurnFigures:
     from the arrival) to the commit, of a sample where there are very many. ``given_up``: failures
     by kind that no retry followed; ``failures``: all. ``unserved``: arrivals that nobody had begun
     at the end; their waiting up to then is among the latencies. ``busy``: the greatest part of its
-    time that a load process worked; ``server_cpu``: the CPUs that the server used in the mean.
+    time that a load process worked; ``server_cpu``, ``load_cpu``: the CPUs that the server and the
+    load used in the mean, of ``cpus`` (the server's: None where it is not on this machine).
     """
 
     level: str
@@ -50,6 +51,7 @@ class TurnFigures:
     busy: float = 0.0
     load_cpu: float = 0.0
     server_cpu: float | None = None
+    cpus: int = 1
 
     @property
     def per_second(self) -> float:
@@ -82,11 +84,19 @@ class LevelFigures:
     load_cpu: float
     server_cpu: float | None
     busy: float
+    cpus: int
 
     @property
     def bottleneck(self) -> bool:
-        """Whether the load itself may have been the limit."""
-        return self.busy >= BUSY
+        """Whether the load itself may have been the limit: a process of it, or the machine that it
+        shares with the server.
+        """
+        return self.busy >= BUSY or self.shares_full_machine
+
+    @property
+    def shares_full_machine(self) -> bool:
+        """Whether server and load together used all of the machine."""
+        return self.server_cpu is not None and (self.server_cpu + self.load_cpu >= BUSY * self.cpus)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -148,6 +158,7 @@ def _level(level: str, turns: Sequence[TurnFigures], default: str) -> LevelFigur
         load_cpu=_mean([turn.load_cpu for turn in mine]) or 0.0,
         server_cpu=_mean([turn.server_cpu for turn in mine if turn.server_cpu is not None]),
         busy=_mean([turn.busy for turn in mine]) or 0.0,
+        cpus=mine[0].cpus,
     )
 
 

@@ -399,9 +399,7 @@ class Domain(_Model):
     value is needed, it is the first.
     """
 
-    column: str | None = Field(
-        default=None, pattern=_DOMAIN.pattern, description="a column of the data, as table.column"
-    )
+    column: str | None = Field(default=None, description="a column of the data, as table.column")
     range: Annotated[tuple[int, int], Strict(False)] | None = Field(
         default=None, description="the whole numbers from the first to the second"
     )
@@ -431,6 +429,8 @@ class Domain(_Model):
         kinds = [kind for kind in (self.column, self.range, self.choice) if kind is not None]
         if len(kinds) != 1:
             raise ValueError("a domain needs exactly one of column, range, choice")
+        if self.column is not None and self.table_and_column is None:
+            raise ValueError(f"column: {self.column!r} is not of the form table.column")
         if self.range is not None:
             low, high = self.range
             if low > high:
@@ -438,6 +438,21 @@ class Domain(_Model):
             if self.zipf is not None and high - low >= MOST_SKEWED:
                 raise ValueError(f"zipf: at most {MOST_SKEWED:,} values can be skewed")
         return self
+
+
+def _kind_of_parameter(value: Any) -> str:
+    if isinstance(value, Literally) or (isinstance(value, dict) and "value" in value):
+        return "literally"
+    return "domain" if isinstance(value, dict | Domain) else "plain"
+
+
+#: A parameter's value, or where its values come from.
+Parameter = Annotated[
+    Annotated[StrictBool | StrictInt | StrictFloat | str | None, Tag("plain")]
+    | Annotated[Literally, Tag("literally")]
+    | Annotated[Domain, Tag("domain")],
+    Discriminator(_kind_of_parameter),
+]
 
 
 class Transaction(_Model):
@@ -475,9 +490,7 @@ class Transaction(_Model):
             " often), 'back to SAVEPOINT'; or by kind of error: {timeout: continue}"
         ),
     )
-    parameters: dict[
-        ValueName, StrictBool | StrictInt | StrictFloat | str | Literally | Domain | None
-    ] = Field(
+    parameters: dict[ValueName, Parameter] = Field(
         default_factory=dict,
         description=(
             "names with their values, or with where to take values from: a column as table.column,"

@@ -32,6 +32,7 @@ from catenum.core.scenario.model import (
     AfterError,
     Column,
     Data,
+    Domain,
     Expectation,
     ExpectedOutcome,
     Fill,
@@ -401,6 +402,8 @@ def _valid_keys(path: Path) -> list[str]:
             model = Column
         case (*_, "statements", int()) | ("remedies", _, "rewrite" | "add", _, int()):
             model = Statement
+        case ("transactions", _, "parameters", _):
+            model = Domain
         case (*_, "retry") | ("remedies", _, "retry", _):
             model = Retry
         case ("remedies", _):

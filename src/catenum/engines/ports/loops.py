@@ -36,10 +36,15 @@ class LoopPlan:
         return tuple(statement.text for statement in self.statements)
 
 
+class Rejected(Exception):
+    """The server rejects a statement of a loop before it is run; the text is the server's."""
+
+
 class Loop(Protocol):
     """One connection that runs transactions again and again, as fast as the driver can.
 
-    It is made with the plans of its transactions; ``which`` counts them from 0.
+    It is made with the plans of its transactions; ``which`` counts them from 0. Making it raises
+    Rejected for a statement that the server does not take, else what the driver raises.
     """
 
     id: str

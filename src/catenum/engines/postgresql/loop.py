@@ -15,7 +15,7 @@ from psycopg.pq.abc import PGconn, PGresult
 from catenum.core.record.recording import Result, ServerError
 from catenum.core.record.values import Binding
 from catenum.engines.carrying import CarryingLoop
-from catenum.engines.ports import LoopPlan, Waiting
+from catenum.engines.ports import LoopPlan, Rejected, Waiting
 from catenum.engines.postgresql import errors
 from catenum.engines.postgresql.session import RULES, text_rows
 
@@ -56,7 +56,7 @@ class Loop:
         waiting: Waiting | None = None,
     ) -> None:
         """Connect and prepare. ``waiting``: what waits for an answer, where libpq itself must not.
-        Raises psycopg.Error where that fails.
+        Raises Rejected, psycopg.Error.
         """
         self._pg: PGconn = pq.PGconn.connect(
             make_conninfo(conninfo, application_name=f"catenum {run} {name}").encode()
@@ -86,7 +86,7 @@ class Loop:
     @staticmethod
     def _check(result: PGresult) -> None:
         if result.status == pq.ExecStatus.FATAL_ERROR:
-            raise psycopg.ProgrammingError(errors.from_result(result).message)
+            raise Rejected(errors.from_result(result).message)
 
     def use_level(self, level: str) -> None:
         for plan in self._plans:

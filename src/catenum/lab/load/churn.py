@@ -29,7 +29,7 @@ from catenum.engines import clock
 from catenum.engines.clock import Clock
 from catenum.engines.drivers import server_module
 from catenum.engines.parent import limit_memory
-from catenum.engines.ports import Beginning, Engine, LoopPlan
+from catenum.engines.ports import Beginning, Engine, LoopPlan, Rejected
 from catenum.lab.run.parameters import domain_values
 
 KEPT_LATENCIES = 20_000
@@ -201,6 +201,10 @@ def _loop(job: Job, pipe: Connection, gate: _Gate, places: _Places) -> None:
     limit_memory(MEMORY)
     try:
         loop = server_module(job.server, ".engine").Loop([job.plan], job.name, **job.place)
+    except Rejected as problem:
+        report.rejected = f"a statement of {job.transaction} is rejected: {problem}"
+        pipe.send(report)
+        return
     except Exception as problem:  # whatever a driver raises: the parent tells it
         report.broken = f"{job.name} could not begin: {problem}"
         pipe.send(report)

@@ -30,8 +30,9 @@ from catenum.lab.load.pace_worker import RAMP, LoadJob, TurnReport, Turns, run_l
 from catenum.lab.run.loading import load
 from catenum.lab.run.parameters import domain_values
 
-#: One turn of one level (s), also of very many clients, and the rounds that a step has at least.
-TURN_S, MANY, MANY_TURN_S, LEAST_ROUNDS = 0.5, 200, 1.0, 4
+#: One turn of one level (s); with so many clients, and with arrivals that do not wait for answers;
+#: the rounds that a step has at least.
+TURN_S, MANY, MANY_TURN_S, OPEN_TURN_S, LEAST_ROUNDS = 0.5, 200, 1.0, 2.0, 4
 #: For the last transactions of a turn to end; who waits longer waits for what nobody releases (s).
 DRAIN_S = 10.0
 #: For processes to connect all of their clients (s), and how often waiting sessions are counted.
@@ -114,12 +115,14 @@ class Pace:
 
     def turns_of(self, clients: int) -> tuple[int, float]:
         """The rounds of a step, and the length of a turn (s): longer for very many clients, of whom
-        each has its turn less often.
+        each has its turn less often, and for arrivals, which may queue for long.
         """
         whole = self.options.for_ms / 1000 / len(self.options.levels)
         turn = MANY_TURN_S if clients >= MANY else TURN_S
+        if self.options.rate is not None:
+            turn = OPEN_TURN_S
         rounds = max(LEAST_ROUNDS, round(whole / turn))
-        return rounds, turn if clients >= MANY else min(turn, whole / rounds)
+        return rounds, turn if turn > TURN_S else min(turn, whole / rounds)
 
     def _step(self, clients: int) -> Step:
         turns: list[TurnFigures] = []
@@ -269,6 +272,7 @@ class Clients:
             figures.unserved += report.unserved
             figures.load_cpu += report.cpu / (ended - since)
             figures.busy = max(figures.busy, report.cpu / (ended - since))
+        figures.cpus = os.cpu_count() or 1
         now = _cpu_of(self._server)
         if used is not None and now is not None:
             figures.server_cpu = max(0.0, now - used) / (ended - since)

@@ -24,7 +24,7 @@ from catenum.core.servers import rules_of
 from catenum.engines import clock
 from catenum.engines.drivers import server_module
 from catenum.engines.parent import tie
-from catenum.engines.ports import Loop, LoopPlan
+from catenum.engines.ports import Loop, LoopPlan, Rejected
 
 #: Latencies that one process retains of a turn; of more, a sample.
 KEPT_LATENCIES = 20_000
@@ -114,6 +114,8 @@ def run_load(job: LoadJob, pipe: Connection, turns: Turns) -> None:
         _Load(job, pipe, turns).work()
     except (BrokenPipeError, EOFError):
         return
+    except Rejected as problem:
+        pipe.send(TurnReport(0, rejected=str(problem)))
     except Exception as problem:  # whatever a driver raises: the parent tells it
         with contextlib.suppress(OSError):
             pipe.send(TurnReport(0, broken=str(problem) or type(problem).__name__))
