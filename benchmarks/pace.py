@@ -29,7 +29,8 @@ from catenum.lab.load.pace import Clients, PaceOptions
 from catenum.lab.run.loading import load
 
 BOUND, LEVELS_BOUND_S = 0.7, 15.0
-CLIENTS, TURN_S = (1, 16, 256), 3.0
+#: By number of clients, the length of a turn (s): ``pgbench`` counts the time in which it connects.
+CLIENTS = {1: 2, 16: 2, 256: 6}
 SCRIPT = """\\set id random(1, 10000)
 begin isolation level read committed;
 update {table} set moves = moves + 1 where id = :id;
@@ -40,7 +41,7 @@ commit;
 def pgbench(where: str, script: Path, clients: int, programs: Path) -> float:
     """Transactions a second of one turn, without the time that connecting takes."""
     command = [str(programs / "pgbench"), "-n", "-M", "prepared", "-f", str(script)]
-    command += ["-c", str(clients), "-j", str(min(2, clients)), "-T", str(int(TURN_S)), where]
+    command += ["-c", str(clients), "-j", str(min(2, clients)), "-T", str(CLIENTS[clients]), where]
     told = subprocess.run(command, capture_output=True, text=True, check=True).stdout
     found = re.search(r"tps = ([\d.]+) \(without", told)
     assert found is not None, told
@@ -63,7 +64,7 @@ def measure(engine: Engine, where: str, clients: int, pairs: int) -> tuple[float
             for number in range(pairs):
                 for mine in (False, True) if number % 2 else (True, False):
                     if mine:
-                        turns.append(load_of.turn("read committed", 1, TURN_S).per_second)
+                        turns.append(load_of.turn("read committed", 1, CLIENTS[clients]).per_second)
                     else:
                         turns.append(pgbench(where, script, clients, programs))
     return paired(turns)
@@ -71,7 +72,7 @@ def measure(engine: Engine, where: str, clients: int, pairs: int) -> tuple[float
 
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--pairs", type=int, default=8)
+    parser.add_argument("--pairs", type=int, default=12)
     args = parser.parse_args()
     missed = 0
     target = resolve("local:postgresql", read_settings())

@@ -27,7 +27,8 @@ class _Prepared:
         how = plan.beginning
         self.level, self.access = how.isolation, how.access or ""
         self.timeout_ms = how.timeout_ms or 0
-        self.ends = plan.ends.encode()
+        self.ends = f"{plan.ends}".encode()  # the name of a prepared statement, as its text
+        self.begins = b""
         self.names = [f"s{number}_{n}".encode() for n in range(len(plan.statements))]
         self.texts = [RULES.sql.numbered(sql).encode() for sql in plan.texts]
         values = tuple(RULES.sql.value_names(sql) for sql in plan.texts)
@@ -69,6 +70,7 @@ class Loop:
             _Prepared(plan, number, self._pg.backend_pid) for number, plan in enumerate(plans)
         ]
         self._plan = self._plans[0]
+        self._wait: Callable[[], None] | None = None
         self._timeout_ms = self._plan.timeout_ms
         settings = [f"set search_path = {schema}", f"set lock_timeout = {self._timeout_ms}"]
         if check_ms is not None:
@@ -76,9 +78,11 @@ class Loop:
         self._pg.exec_("; ".join(settings).encode())
         for sql in dict.fromkeys(sql for plan in plans for sql in plan.before):
             self._check(self._pg.exec_(sql.encode()))
+        self._prepared: set[bytes] = set()
         for known in self._plans:
             for statement, text in zip(known.names, known.texts, strict=True):
                 self._check(self._pg.prepare(statement, text))
+            self._prepare_ends(known)
         self._wait = waiting(self._pg.socket) if waiting is not None else None
         if self._wait is not None:
             self._pg.nonblocking = 1
@@ -91,6 +95,19 @@ class Loop:
     def use_level(self, level: str) -> None:
         for plan in self._plans:
             plan.level = level
+            self._prepare_ends(plan)
+
+    def _prepare_ends(self, plan: _Prepared) -> None:
+        """Begin and end are planned once, too: each has its text as its name."""
+        plan.begins = plan.begin
+        for sql in (plan.begins, plan.ends, b"commit", b"rollback"):
+            if sql not in self._prepared:
+                self._prepared.add(sql)
+                if self._wait is None:
+                    self._check(self._pg.prepare(sql, sql))
+                else:
+                    self._pg.send_prepare(sql, sql)
+                    self._check(self._answer(self._wait))
 
     def run(
         self, at: Callable[[int], None], which: int = 0, *, again: bool = False
@@ -100,7 +117,7 @@ class Loop:
         try:
             if plan is not self._plan:
                 self._use(plan)
-            result = self._exec(plan.begin)
+            result = self._exec_prepared(plan.begins, None)
             if result.status == failed:
                 return self._failed(result)
             if plan.carries:
@@ -110,7 +127,7 @@ class Loop:
                 result = self._exec_prepared(name, None)
                 if result.status == failed:
                     return self._failed(result)
-            result = self._exec(plan.ends)
+            result = self._exec_prepared(plan.ends, None)
             return self._failed(result) if result.status == failed else None
         except psycopg.OperationalError as error:
             return errors.lost(str(error))
@@ -129,7 +146,7 @@ class Loop:
             if self._pg.transaction_status != pq.TransactionStatus.IDLE:
                 self._exec(b"rollback")
             return found
-        result = self._exec(found.encode())
+        result = self._exec_prepared(found.encode(), None)
         return self._failed(result) if result.status == pq.ExecStatus.FATAL_ERROR else None
 
     def _execute(
@@ -160,12 +177,12 @@ class Loop:
         pg = self._pg
         while pg.flush():  # a text that is larger than the socket's buffer
             wait()
-        found: PGresult | None = None
-        while True:
+        wait()
+        pg.consume_input()
+        while pg.is_busy():
             wait()
             pg.consume_input()
-            if not pg.is_busy():
-                break
+        found: PGresult | None = None
         while (result := pg.get_result()) is not None:
             found = result
         if found is None:
