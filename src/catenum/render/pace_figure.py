@@ -12,6 +12,7 @@ import matplotlib
 matplotlib.use("Agg")
 
 from matplotlib.figure import Figure
+from matplotlib.ticker import FuncFormatter
 
 from catenum.core.pace.measured import LevelFigures
 from catenum.core.pace.results import PaceResult
@@ -58,7 +59,9 @@ def pace_figure(result: PaceResult) -> Figure:
         points = [(s.clients, one) for s in result.steps if (one := s.at(level)) is not None]
         if not points:
             continue
-        clients = [count for count, _ in points]
+        # beside each other, where two levels have the same figures
+        apart = 1.05 ** (number - (len(result.levels) - 1) / 2)
+        clients = [count * apart for count, _ in points]
         figures = [one for _, one in points]
         default = " (default)" if level == result.default_level else ""
         throughput.errorbar(
@@ -76,6 +79,7 @@ def pace_figure(result: PaceResult) -> Figure:
     _axes(retries, result, "retries per commit")
     _axes(latency, result, "p95 with retries (ms)")
     latency.set_yscale("log")
+    latency.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:g}"))
     throughput.set_ylim(bottom=0)
     retries.set_ylim(bottom=0, top=None if any_retry(result) else 1)
     throughput.legend(frameon=False, fontsize=10, loc="best", labelcolor=INK)

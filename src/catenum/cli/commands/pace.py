@@ -15,6 +15,7 @@ from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Progress
 from catenum.core import formats
 from catenum.core.errors import CatenumError, InputError
+from catenum.core.pace.measured import Step
 from catenum.core.pace.results import PaceResult, compared, differing_settings, to_csv, to_plain
 from catenum.core.scenario.model import Retry
 from catenum.core.scenario.reader import ScenarioFile, read_scenario
@@ -298,7 +299,7 @@ def _measure(
         retries=args.retry,
         seed=options.seed,
         steps=tuple(pace.steps),
-        notes=tuple(_notes(target, options)),
+        notes=tuple(_notes(target, options, pace.steps)),
     )
     if problem is not None:
         what = "interrupted" if isinstance(problem, KeyboardInterrupt) else str(problem)
@@ -313,7 +314,7 @@ def _room_for(clients: int, target: Target) -> dict[str, str]:
     return {"max_connections": str(clients + 2 * OWN_CONNECTIONS)}
 
 
-def _notes(target: Target, options: PaceOptions) -> list[str]:
+def _notes(target: Target, options: PaceOptions, steps: Sequence[Step]) -> list[str]:
     notes = [
         "the data is loaded anew for each number of clients; the first round of turns, and a tenth"
         " of each turn, warm up and are not counted"
@@ -322,6 +323,11 @@ def _notes(target: Target, options: PaceOptions) -> list[str]:
         notes.append(
             "a private server does not wait for its disk, so a commit costs less here than in"
             " production, and all that is bound to a lock until then is shorter"
+        )
+    if any(one.given_up for step in steps for one in step.levels):
+        notes.append(
+            "latencies are of transactions that committed: those that failed for good are not"
+            " among them"
         )
     if options.rate:
         notes.append("latency counts from the arrival, whether or not a client was free then")

@@ -30,9 +30,10 @@ from catenum.lab.load.pace_worker import RAMP, LoadJob, TurnReport, Turns, run_l
 from catenum.lab.run.loading import load
 from catenum.lab.run.parameters import domain_values
 
-#: One turn of one level (s); with so many clients, and with arrivals that do not wait for answers;
-#: the rounds that a step has at least.
-TURN_S, MANY, MANY_TURN_S, OPEN_TURN_S, LEAST_ROUNDS = 0.5, 200, 1.0, 2.0, 4
+#: One turn of one level (s); with so many clients; with arrivals that do not wait for answers.
+TURN_S, MANY, MANY_TURN_S, OPEN_TURN_S = 0.25, 200, 0.5, 2.0
+#: The rounds of a step at least, since intervals come from them, and the shortest turn (s).
+LEAST_ROUNDS, SHORTEST_S = 8, 0.05
 #: For the last transactions of a turn to end; who waits longer waits for what nobody releases (s).
 DRAIN_S = 10.0
 #: For processes to connect all of their clients (s), and how often waiting sessions are counted.
@@ -118,11 +119,11 @@ class Pace:
         each has its turn less often, and for arrivals, which may queue for long.
         """
         whole = self.options.for_ms / 1000 / len(self.options.levels)
-        turn = MANY_TURN_S if clients >= MANY else TURN_S
         if self.options.rate is not None:
-            turn = OPEN_TURN_S
+            return max(LEAST_ROUNDS // 2, round(whole / OPEN_TURN_S)), OPEN_TURN_S
+        turn = MANY_TURN_S if clients >= MANY else TURN_S
         rounds = max(LEAST_ROUNDS, round(whole / turn))
-        return rounds, turn if turn > TURN_S else min(turn, whole / rounds)
+        return rounds, turn if clients >= MANY else max(SHORTEST_S, whole / rounds)
 
     def _step(self, clients: int) -> Step:
         turns: list[TurnFigures] = []
