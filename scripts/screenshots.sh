@@ -25,17 +25,16 @@ shot() { # shot NAME FROM COMMAND: what the command shows in a terminal, 800 dot
 
 shot play 0 "catenum play berth-swap"
 shot play-story 28 "catenum play berth-swap"
-shot play-locks 23 "catenum play tug-upgrade --locks full"
 shot trial 0 "catenum trial crane-standby"
 python "$scripts/portlog.py" . --seconds 12
 pick=$({ catenum intake port.csv --json || true; } | python -c 'import json, sys; print(json.load(sys.stdin)["groups"][0]["conflicts"][0])')
 shot intake 0 "catenum intake port.csv; catenum restage port.csv --pick $pick"
-catenum restage port.csv --pick "$pick" --quiet >last-night.yaml
-shot last-night 0 "catenum explore last-night.yaml --quiet; catenum propose last-night.yaml"
 shot churn 0 "catenum churn yard-lookup --target local:mariadb --for 8s --save cycles"
 shot propose 0 "catenum propose berth-count"
 shot explore 0 "catenum explore manifest-total"
-shot explore-levels 0 "catenum explore crane-standby --isolation each"
+shot levels-need 0 "catenum levels crane-standby"
+catenum levels --target local:postgresql --target local:mariadb --target local:mysql --chart "$folder/levels.png" --quiet >/dev/null
+catenum pace hot-row --clients 1,4,16,64,256 --for 12s --chart "$folder/pace.png" --quiet >/dev/null || true
 catenum explore left-open --save space --quiet >/dev/null || true
 catenum draw space --only map --into "$folder" --quiet
 cat > lunch.yaml <<'END'

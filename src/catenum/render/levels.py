@@ -127,7 +127,7 @@ def _print_tried(console: Console, need: Need) -> None:
     for one in need.levels:
         if one.wrong is not None:
             level = next(iter(one.levels.values()))
-            say(console, f"  {level}: {' '.join(one.wrong)}", style=STYLES["faint"])
+            say(console, f"  wrong at {level}: {' '.join(one.wrong)}", style=STYLES["faint"])
 
 
 def _tried_row(one: LevelsTried) -> tuple[str, ...]:
