@@ -65,18 +65,20 @@ def _notes(matrix: dict[str, Any]) -> list[str]:
     for word in ("weaker", "stricter"):
         pairs = [f"`{probe}` at {level}" for probe, level in matrix[word]]
         if pairs:
-            found.append(
-                f"- {word.capitalize()} than the standard, as levels.md reads it: {', '.join(pairs)}."
-            )
+            told = f"{word.capitalize()} than the standard, as levels.md reads it"
+            found.append(f"- {told}: {', '.join(pairs)}.")
     for one in matrix["changed"]:
         if one["after"] != one["before"]:
+            now, before = _outline(one["after"]), _outline(one["before"])
+            how = f"with {one['reader']} {one['change']}"
             found.append(
-                f"- `{one['probe']}` at {one['level']}, with {one['reader']} {one['change']}:"
-                f" {one['after']['kind']} (given up: {', '.join(one['after']['given_up']) or 'nobody'});"
-                f" without it {one['before']['kind']}"
-                f" (given up: {', '.join(one['before']['given_up']) or 'nobody'})."
+                f"- `{one['probe']}` at {one['level']}, {how}: {now}; without it {before}."
             )
     return found
+
+
+def _outline(one: dict[str, Any]) -> str:
+    return f"{one['kind']} (given up: {', '.join(one['given_up']) or 'nobody'})"
 
 
 if __name__ == "__main__":
