@@ -180,7 +180,7 @@ def test_what_is_wrong_at_a_level(data, rule, status, wrong):
 def tried(**more) -> LevelsTried:
     known = {
         "levels": {"early": "serializable"}, "right": True, "proven": True, "stopped": False, "schedules": 6,
-        "refused": 0, "deadlocks": 0, "waited": 0, "anomalies": {}, "broken": {}, "unfinished": 0,
+        "refused": 0, "deadlocks": 0, "waited": 0, "other_ends": {}, "anomalies": {}, "broken": {}, "unfinished": 0,
         "ended_well": 6, "attempts": 1, "wrong": None,
     }  # fmt: skip
     return LevelsTried(**{**known, **more})
@@ -210,6 +210,8 @@ def test_what_a_level_costs_is_said():
         "of 6 schedules 4 with a refusal and 1 with a wait and nothing else; with retries all"
         " transactions succeed in all 8 schedules (2 attempts at most)"
     )
+    stuck = tried(other_ends={"stuck": 2})
+    assert cost_of(stuck, 3) == "of 6 schedules 2 that end with a transaction still waiting"
     lost = tried(deadlocks=2, retried=tried(schedules=8, ended_well=7, proven=False))
     assert cost_of(lost, 1).endswith(
         "with 1 retry a transaction still fails in 1 of a sample of 8 schedules"

@@ -129,6 +129,16 @@ def test_intervals_say_when_there_are_none():
     same = ratio_of_turns([4.0] * 3, [2.0] * 3, paired=False)
     assert (same.ratio, same.low, same.high) == (2.0, 2.0, 2.0)
     assert ratio_of_turns([1.0] * 3, [0.0] * 3, paired=True).ratio == 0.0
+    few = ratio_of_turns([1, 0, 0, 0.5], [0, 0, 1, 0], paired=True)  # most turns without a commit
+    assert few.low <= few.ratio == 1.5
+
+
+def test_turns_that_are_short_for_their_transactions_are_named():
+    quick, slow = (
+        step_of(1, turns("serializable", [5] * 4, latencies=[ms] * 9), "serializable").levels[0]
+        for ms in (20.0, 600.0)
+    )
+    assert (quick.rough, slow.rough) == (False, True)
 
 
 @pytest.mark.parametrize(
@@ -221,7 +231,8 @@ def test_a_refusal_is_retried_with_the_same_values(run, tmp_path):
         "--json",
     ).json
     (one,) = found["steps"][0]["levels"]
-    assert one["failures"]["refused"] == one["retries"] > 0
+    # whoever was refused is tried again, but at the end of a turn
+    assert one["failures"]["refused"] == one["retries"] + one["cut_off"] > 0
     assert one["given_up"] == {}
     done = run(
         "pace",

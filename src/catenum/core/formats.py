@@ -614,6 +614,7 @@ class NeedLevels(TypedDict):
     refused: int
     deadlocks: int
     waited: int
+    other_ends: dict[str, int]
     anomalies: dict[str, int]
     broken: dict[str, int]
     unfinished: int
@@ -684,6 +685,8 @@ class PaceLevel(TypedDict):
     p99_ms: float
     arrivals: int
     unserved: int
+    cut_off: int
+    turn_s: float
     lock_waits: int | None
     waiting: float | None
     load_cpu: float
@@ -691,6 +694,7 @@ class PaceLevel(TypedDict):
     busy: float
     cpus: int
     bottleneck: bool
+    rough: bool
 
 
 class PaceStep(TypedDict):

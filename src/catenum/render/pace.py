@@ -12,7 +12,7 @@ from rich.text import Text
 from catenum.core.compare.measure import Ratio, Spread
 from catenum.core.pace.measured import LevelFigures, Step
 from catenum.core.pace.results import Compared, PaceResult
-from catenum.core.text import duration
+from catenum.core.text import duration, listed
 from catenum.render.console import STYLES, say
 
 _HEAD = ("level", "committed/s", "× default", "retries", "p50", "p95", "p99", "waits", "failures")
@@ -60,6 +60,15 @@ def _print_step(console: Console, step: Step) -> None:
             )
     if step.levels:
         say(console, f"  {_cpu(step)}", style=STYLES["faint"])
+    rough = [one.level for one in step.levels if one.rough]
+    if rough:
+        turn = duration(max(one.turn_s for one in step.levels) * 1e3)
+        text = (
+            f"{listed(rough)}: transactions took long against turns of {turn}, so these figures are"
+            " rough; a longer --for makes longer turns"
+        )
+        for part in textwrap.wrap(text, console.width - 4):
+            say(console, f"  {part}", style=STYLES["bad"])
     busy = [one for one in step.levels if one.bottleneck]
     if any(one.shares_full_machine for one in busy):
         limit = "server and load together used all of this machine: with more of it the server"
@@ -111,8 +120,12 @@ def _cpu(step: Step) -> str:
 def spread(value: Spread) -> str:
     """A figure with its interval."""
     if math.isinf(value.high):
-        return f"{value.value:,.0f}"
-    return f"{value.value:,.0f} ({value.low:,.0f} to {value.high:,.0f})"
+        return _figure(value.value)
+    return f"{_figure(value.value)} ({_figure(value.low)} to {_figure(value.high)})"
+
+
+def _figure(value: float) -> str:
+    return f"{value:,.0f}" if value >= 10 or not value else f"{value:.2g}"
 
 
 def ratio_text(ratio: Ratio) -> str:

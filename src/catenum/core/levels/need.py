@@ -40,6 +40,7 @@ class LevelsTried:
     refused: int
     deadlocks: int
     waited: int
+    other_ends: dict[str, int]
     anomalies: dict[str, int]
     broken: dict[str, int]
     unfinished: int
@@ -143,6 +144,9 @@ def tried_of(levels: Levels, found: Exploration, *, stopped: bool) -> LevelsTrie
         refused=tally.met("refused"),
         deadlocks=tally.met("deadlock"),
         waited=tally.met("waited"),
+        other_ends={
+            kind: count for kind in ("timeout", "stuck", "error") if (count := tally.count_of(kind))
+        },
         anomalies=anomalies,
         broken=broken,
         unfinished=sum(one.count for one in unfinished),

@@ -193,6 +193,13 @@ def _each(need: Need) -> Iterator[Line]:
         )
 
 
+_ENDS = {
+    "timeout": "in a timeout",
+    "stuck": "with a transaction still waiting",
+    "error": "in an error",
+}
+
+
 def cost_of(one: LevelsTried, retries: int) -> str:
     """What levels cost, in a sentence."""
     whole = one.schedules
@@ -205,6 +212,7 @@ def cost_of(one: LevelsTried, retries: int) -> str:
         )
         if count
     ]
+    parts += [f"{count:,} that end {_ENDS[kind]}" for kind, count in one.other_ends.items()]
     if not parts:
         return f"no wait, refusal or deadlock in {counted(whole, 'schedule')}"
     text = f"of {counted(whole, 'schedule')} {listed(parts)}"

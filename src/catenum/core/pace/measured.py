@@ -8,6 +8,7 @@ Efron and Tibshirani 1993, chapters 10 and 13).
 
 from __future__ import annotations
 
+import warnings
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
@@ -20,6 +21,8 @@ from catenum.core.servers.rules import STANDARD_LEVELS
 RESAMPLES = 4000
 #: A load process that is busy for this part of a turn cannot offer more.
 BUSY = 0.9
+#: A turn should have room for so many transactions of a client one after another.
+SLOW = 3
 
 
 @dataclass(slots=True, kw_only=True)
@@ -29,10 +32,12 @@ class TurnFigures:
     ``seconds``: how long commits were counted. ``commits``: within that time. ``retries``: attempts
     after the first. ``latencies``: in ms, from the begin of the first attempt (in an open load:
     from the arrival) to the commit, of a sample where there are very many. ``given_up``: failures
-    by kind that no retry followed; ``failures``: all. ``unserved``: arrivals that nobody had begun
-    at the end; their waiting up to then is among the latencies. ``busy``: the greatest part of its
+    by kind that no retry followed; ``failures``: all. ``cut_off``: transactions that would have
+    been tried again after the end of the turn. ``unserved``: arrivals that nobody had begun at the
+    end; their waiting up to then is among the latencies. ``busy``: the greatest part of its
     time that a load process worked; ``server_cpu``, ``load_cpu``: the CPUs that the server and the
-    load used in the mean, of ``cpus`` (the server's: None where it is not on this machine).
+    load used in the mean (``ended_ms``: how long after a turn its last transaction ended), of
+    ``cpus`` (the server's: None where it is not on this machine).
     """
 
     level: str
@@ -46,12 +51,14 @@ class TurnFigures:
     given_up: Counter[str] = field(default_factory=Counter)
     arrivals: int = 0
     unserved: int = 0
+    cut_off: int = 0
     lock_waits: int | None = None
     waiting: float | None = None
     busy: float = 0.0
     load_cpu: float = 0.0
     server_cpu: float | None = None
     cpus: int = 1
+    ended_ms: float = 0.0
 
     @property
     def per_second(self) -> float:
@@ -79,6 +86,8 @@ class LevelFigures:
     p99_ms: float
     arrivals: int
     unserved: int
+    cut_off: int
+    turn_s: float
     lock_waits: int | None
     waiting: float | None
     load_cpu: float
@@ -92,6 +101,13 @@ class LevelFigures:
         shares with the server.
         """
         return self.busy >= BUSY or self.shares_full_machine
+
+    @property
+    def rough(self) -> bool:
+        """Whether transactions took so long that a turn has few of them: what is cut off at its
+        ends then counts.
+        """
+        return self.p95_ms > self.turn_s * 1e3 / SLOW
 
     @property
     def shares_full_machine(self) -> bool:
@@ -153,6 +169,8 @@ def _level(level: str, turns: Sequence[TurnFigures], default: str) -> LevelFigur
         p99_ms=percentile(latencies, 0.99),
         arrivals=sum(turn.arrivals for turn in mine),
         unserved=sum(turn.unserved for turn in mine),
+        cut_off=sum(turn.cut_off for turn in mine),
+        turn_s=_mean([turn.seconds for turn in mine]) or 0.0,
         lock_waits=sum(waits) if waits else None,
         waiting=_mean([turn.waiting for turn in mine if turn.waiting is not None]),
         load_cpu=_mean([turn.load_cpu for turn in mine]) or 0.0,
@@ -206,7 +224,9 @@ def _interval(
     if all(max(one) == min(one) for one in samples):
         same = float(statistic(*(np.array(one) for one in samples), axis=0))
         return same, same
-    with np.errstate(divide="ignore", invalid="ignore"):  # a turn without a commit
+    # where turns have no commit, a resample may have none at all
+    with np.errstate(divide="ignore", invalid="ignore"), warnings.catch_warnings():
+        warnings.simplefilter("ignore")
         found = bootstrap(
             samples,
             statistic,
@@ -217,5 +237,6 @@ def _interval(
             n_resamples=RESAMPLES,
             random_state=7,
         ).confidence_interval
-    low, high = (float(np.nan_to_num(edge, nan=0.0)) for edge in (found.low, found.high))
-    return low, high
+    if np.isnan(found.low) or np.isnan(found.high):
+        return 0.0, float("inf")  # nothing can be said
+    return float(found.low), float(found.high)

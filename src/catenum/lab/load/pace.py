@@ -19,8 +19,9 @@ from multiprocessing.context import SpawnProcess
 
 import psutil
 
+from catenum.core.compare.measure import percentile
 from catenum.core.errors import InputError, TargetError
-from catenum.core.pace.measured import Step, TurnFigures, step_of
+from catenum.core.pace.measured import SLOW, Step, TurnFigures, step_of
 from catenum.core.scenario.model import Retry, Scenario, Transaction
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.engines import clock
@@ -34,6 +35,8 @@ from catenum.lab.run.parameters import domain_values
 TURN_S, MANY, MANY_TURN_S, OPEN_TURN_S = 0.25, 200, 0.5, 2.0
 #: The rounds of a step at least, since intervals come from them, and the shortest turn (s).
 LEAST_ROUNDS, SHORTEST_S = 8, 0.05
+#: Where transactions take long, there are fewer and longer ones.
+FEW_ROUNDS = 4
 #: For the last transactions of a turn to end; who waits longer waits for what nobody releases (s).
 DRAIN_S = 10.0
 #: For processes to connect all of their clients (s), and how often waiting sessions are counted.
@@ -120,7 +123,7 @@ class Pace:
         """
         whole = self.options.for_ms / 1000 / len(self.options.levels)
         if self.options.rate is not None:
-            return max(LEAST_ROUNDS // 2, round(whole / OPEN_TURN_S)), OPEN_TURN_S
+            return max(FEW_ROUNDS, round(whole / OPEN_TURN_S)), OPEN_TURN_S
         turn = MANY_TURN_S if clients >= MANY else TURN_S
         rounds = max(LEAST_ROUNDS, round(whole / turn))
         return rounds, turn if clients >= MANY else max(SHORTEST_S, whole / rounds)
@@ -148,16 +151,26 @@ class Pace:
     def _turns(self, load_of: Clients, clients: int) -> Iterator[TurnFigures]:
         levels = list(self.options.levels)
         rounds, seconds = self.turns_of(clients)
-        whole, done = (rounds + 1) * len(levels), 0
-        for number in range(rounds + 1):
+        slowest, done, number = 0.0, 0, 0
+        while number <= rounds:
             self._chance.shuffle(levels)
             for level in levels:
                 if self.progress is not None:
-                    self.progress(clients, done, whole, level)
+                    self.progress(clients, done, (rounds + 1) * len(levels), level)
                 done += 1
                 turn = load_of.turn(level, number, seconds)
                 if number:  # the first round only warms up
                     yield turn
+                else:
+                    slowest = max(slowest, percentile(turn.latencies, 0.95), turn.ended_ms)
+            if not number and slowest > seconds * 1e3 / SLOW:
+                rounds, seconds = self._longer(seconds)
+            number += 1
+
+    def _longer(self, seconds: float) -> tuple[int, float]:
+        """Fewer and longer turns, for transactions that take long."""
+        whole = self.options.for_ms / 1000 / len(self.options.levels)
+        return FEW_ROUNDS, max(seconds, whole / FEW_ROUNDS)
 
 
 class Clients:
@@ -259,6 +272,7 @@ class Clients:
             level=level,
             round=round_number,
             seconds=seconds * (1 - RAMP),
+            ended_ms=(ended - until) * 1e3,
             lock_waits=after - waits if after is not None and waits is not None else None,
             waiting=sum(self.seen) / len(self.seen) if self.seen else None,
         )
@@ -271,6 +285,7 @@ class Clients:
             figures.given_up.update(report.given_up)
             figures.arrivals += report.arrivals
             figures.unserved += report.unserved
+            figures.cut_off += report.cut_off
             figures.load_cpu += report.cpu / (ended - since)
             figures.busy = max(figures.busy, report.cpu / (ended - since))
         figures.cpus = os.cpu_count() or 1
@@ -328,7 +343,8 @@ class Clients:
         told = ", ".join(places) or "some"
         return (
             f"clients had not ended {math.floor(DRAIN_S)} s after the end of a turn ({told}): they"
-            " wait for a lock that nobody releases, or for statements that take longer"
+            " wait for a lock that nobody releases, for a deadlock to be found, or for statements"
+            " that take longer"
         )
 
 

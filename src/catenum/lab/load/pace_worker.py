@@ -67,6 +67,7 @@ class TurnReport:
     given_up: Counter[str] = field(default_factory=Counter)
     arrivals: int = 0
     unserved: int = 0
+    cut_off: int = 0
     cpu: float = 0.0
     broken: str = ""
     rejected: str = ""
@@ -317,6 +318,9 @@ class _Load:
             kind = self._failed(error, report)
             if kind not in kinds or tried >= times or report.broken:
                 report.given_up[kind] += 1
+                return
+            if clock.seconds() >= self.until:  # the turn is over: nobody waits for another attempt
+                report.cut_off += 1
                 return
             tried += 1
             report.retries += 1
