@@ -335,6 +335,7 @@ def test_three_are_serializable_in_pairs_and_not_together(run, tmp_path):
     ("words", "said"),
     [
         (["--retry", "2"], "--retry says something of a scenario, and none is given"),
+        (["--workers", "2"], "--workers says something of a scenario, and none is given"),
         (["berth-swap", "--chart", "a.png"], "--chart draws the matrix of a server"),
         (["berth-swap", "--probe", "phantom"], "--probe prints a probe that ships"),
         (["--chart", "a.txt"], "the file must end in .png or .svg"),

@@ -32,8 +32,18 @@ from catenum.render.levels import print_matrices, print_need
 
 MATRIX_FORMAT, NEED_FORMAT = "catenum-matrix/1", "catenum-need/1"
 RETRIES = 3
-#: Options that say something of a scenario, with what they are where none was given.
-_OF_SCENARIO: dict[str, Any] = {"retry": RETRIES, "outside": False}
+#: Options that say something of a scenario.
+_OF_SCENARIO = {
+    "retry": "--retry",
+    "outside": "--outside",
+    "every": "--every",
+    "limit": "--limit",
+    "check_orders": "--check-orders",
+    "length": "--for",
+    "seed": "--seed",
+    "workers": "--workers",
+    "statement_limit": "--statement-limit",
+}
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -90,6 +100,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         ),
     )
     common.add_output_options(parser)
+    parser.set_defaults(default_of=parser.get_default)
 
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
@@ -98,9 +109,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         return _print_probe(args, out)
     if args.scenario is not None:
         return _need(args, out, err)
-    for option, default in _OF_SCENARIO.items():
-        if getattr(args, option) != default:
-            raise InputError(f"--{option} says something of a scenario, and none is given")
+    for name, option in _OF_SCENARIO.items():
+        if getattr(args, name) != args.default_of(name):
+            raise InputError(f"{option} says something of a scenario, and none is given")
     return _matrix(args, out, err)
 
 

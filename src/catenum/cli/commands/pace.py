@@ -321,8 +321,12 @@ def _notes(target: Target, options: PaceOptions, steps: Sequence[Step]) -> list[
     ]
     if target.private:
         notes.append(
-            "a private server does not wait for its disk, so a commit costs less here than in"
-            " production, and all that is bound to a lock until then is shorter"
+            "a private server does not wait for its disk and vacuums nothing by itself, so a commit"
+            " costs less here than in production, and a lock is held for less time"
+        )
+    else:
+        notes.append(
+            "what else the server does (vacuum, purge, others' work) is part of the figures"
         )
     if any(one.given_up for step in steps for one in step.levels):
         notes.append(

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal, get_args
 
+from catenum.core.errors import TargetError
 from catenum.core.levels.probes import PROBES, Probe, ProbeName, probe_of
 from catenum.core.record.recording import Kind
 from catenum.core.space.exploration import Exploration
@@ -154,10 +155,17 @@ def shown(probe: Probe, level: str, textbook: Sequence[str]) -> Cell:
 
 def cell_of(probe: Probe, level: str, explored: Exploration, textbook: Sequence[str]) -> Cell:
     """What the schedules of a probe amount to. ``textbook``: the order that shows the phenomenon
-    where nothing prevents it.
+    where nothing prevents it. Raises TargetError where a schedule ends otherwise than it may.
     """
     tally = explored.tally
     outcomes = list(tally.outcomes.values())
+    strange = {one.kind for one in outcomes} - {"clean", "waited", "refused", "deadlock"}
+    if strange:
+        raise TargetError(
+            f"the probe {probe.name} cannot be run here at {level}: some schedule ends in"
+            f" {' and '.join(sorted(strange))}",
+            advice=f"'catenum levels --probe {probe.name}' prints it; 'explore' shows why.",
+        )
     happened = [one for one in outcomes if probe.shown_by(one.anomaly, one.wrong)]
     also: dict[str, int] = {}
     for one in outcomes:
@@ -167,7 +175,7 @@ def cell_of(probe: Probe, level: str, explored: Exploration, textbook: Sequence[
         "happens": happened,
         "deadlock": [one for one in outcomes if one.met("deadlock")],
         "refused": [one for one in outcomes if one.met("refused")],
-        "waits": [one for one in outcomes if one.kind != "clean"],
+        "waits": [one for one in outcomes if one.kind == "waited"],
     }
     none: tuple[CellResult, list[OutcomeEntry]] = ("snapshot", [])
     result, entries = next((one for one in met.items() if one[1]), none)
@@ -184,6 +192,6 @@ def cell_of(probe: Probe, level: str, explored: Exploration, textbook: Sequence[
         happened=sum(one.count for one in happened),
         refused=tally.met("refused"),
         deadlocks=tally.met("deadlock"),
-        waited=sum(one.count for one in met["waits"] if one.kind == "waited"),
+        waited=sum(one.count for one in met["waits"]),
         also=also,
     )

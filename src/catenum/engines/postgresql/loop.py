@@ -84,8 +84,6 @@ class Loop:
                 self._check(self._pg.prepare(statement, text))
             self._prepare_ends(known)
         self._wait = waiting(self._pg.socket) if waiting is not None else None
-        if self._wait is not None:
-            self._pg.nonblocking = 1
 
     @staticmethod
     def _check(result: PGresult) -> None:
@@ -173,10 +171,10 @@ class Loop:
         return self._answer(self._wait)
 
     def _answer(self, wait: Callable[[], None]) -> PGresult:
-        """The answer to what was sent, waited for by whoever shares this process."""
+        """The answer to what was sent, waited for by whoever shares this process. To send waits for
+        nobody but the network: libpq does that itself.
+        """
         pg = self._pg
-        while pg.flush():  # a text that is larger than the socket's buffer
-            wait()
         wait()
         pg.consume_input()
         while pg.is_busy():
