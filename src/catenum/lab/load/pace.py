@@ -201,6 +201,7 @@ class Clients:
         context = mp.get_context("spawn")
         self.turns = Turns(context, clients)
         self.number = 0
+        self.seen: list[int] = []  # sessions that wait, at each look in the latest turn
         self.processes: list[SpawnProcess] = []
         self.pipes: list[Connection] = []
         self._context = context
@@ -299,7 +300,7 @@ class Clients:
     ) -> list[TurnReport]:
         """A report of each process for a turn (0: that it is ready)."""
         reports: list[TurnReport] = []
-        self.seen: list[int] = []
+        self.seen = []
         left = list(self.pipes)
         deadline = clock.seconds() + seconds
         while left:

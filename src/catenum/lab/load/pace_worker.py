@@ -165,6 +165,7 @@ class _Load:
         self.job, self.pipe, self.turns = job, pipe, turns
         self.chance = random.Random(job.seed)
         self.gate, self.idle = Event(), Event()  # another gate for each turn
+        self.parent = os.getppid()
         self.busy = 0
         self.report = TurnReport(0)
         self.counted_from = self.until = 0.0
@@ -194,7 +195,7 @@ class _Load:
             while (found := self.turns.number[0]) != Turns.END:
                 if found == number:
                     gevent.sleep(LOOK_S)
-                    if os.getppid() == 1:
+                    if os.getppid() != self.parent:
                         return
                     continue
                 number = found
@@ -216,7 +217,10 @@ class _Load:
         self.report = TurnReport(number)
         level = self.job.levels[self.turns.level[0]]
         # where a level is set by a statement of its own, this stands before the turn
-        gevent.joinall([gevent.spawn(loop.use_level, level) for loop in self.loops])
+        gevent.joinall([gevent.spawn(self._use_level, loop, level) for loop in self.loops])
+        if self.report.broken:
+            self.pipe.send(self.report)
+            return
         cpu = clock.cpu_seconds()
         self.idle.clear()
         if (ahead := since - clock.seconds()) > 0:
@@ -231,6 +235,12 @@ class _Load:
             self._count_unserved()
         self.report.cpu = clock.cpu_seconds() - cpu
         self.pipe.send(self.report)
+
+    def _use_level(self, loop: Loop, level: str) -> None:
+        try:
+            loop.use_level(level)
+        except Exception as problem:  # whatever a driver raises: the parent tells it
+            self.report.broken = f"a client lost its connection: {problem}"
 
     # -- an open load: arrivals do not wait for answers --------------------------------------------
 
