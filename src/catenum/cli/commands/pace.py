@@ -15,7 +15,6 @@ from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Progress
 from catenum.core import formats
 from catenum.core.errors import CatenumError, InputError
-from catenum.core.pace.measured import Step
 from catenum.core.pace.results import PaceResult, compared, differing_settings, to_csv, to_plain
 from catenum.core.scenario.model import Retry
 from catenum.core.scenario.reader import ScenarioFile, read_scenario
@@ -299,7 +298,7 @@ def _measure(
         retries=args.retry,
         seed=options.seed,
         steps=tuple(pace.steps),
-        notes=tuple(_notes(target, options, pace.steps)),
+        notes=tuple(_notes(target, options, pace)),
     )
     if problem is not None:
         what = "interrupted" if isinstance(problem, KeyboardInterrupt) else str(problem)
@@ -314,7 +313,7 @@ def _room_for(clients: int, target: Target) -> dict[str, str]:
     return {"max_connections": str(clients + 2 * OWN_CONNECTIONS)}
 
 
-def _notes(target: Target, options: PaceOptions, steps: Sequence[Step]) -> list[str]:
+def _notes(target: Target, options: PaceOptions, pace: Pace) -> list[str]:
     notes = [
         "the data is loaded anew for each number of clients; the first round of turns, and a tenth"
         " of each turn, warm up and are not counted"
@@ -328,7 +327,12 @@ def _notes(target: Target, options: PaceOptions, steps: Sequence[Step]) -> list[
         notes.append(
             "what else the server does (vacuum, purge, others' work) is part of the figures"
         )
-    if any(one.given_up for step in steps for one in step.levels):
+    if pace.scenario.holds:
+        notes.append(
+            "rules (holds) are not checked under load: 'levels SCENARIO' says at which level they"
+            " are kept"
+        )
+    if any(one.given_up for step in pace.steps for one in step.levels):
         notes.append(
             "latencies are of transactions that committed: those that failed for good are not"
             " among them"
