@@ -133,6 +133,14 @@ def test_intervals_say_when_there_are_none():
     assert few.low <= few.ratio == 1.5
 
 
+def test_turns_that_differ_too_much_are_named():
+    calm, disturbed = (
+        step_of(1, turns("serializable", rates), "serializable").levels[0].unsteady
+        for rates in ([100, 150, 120, 250], [100, 301, 120, 150])
+    )
+    assert (calm, disturbed) == (False, True)
+
+
 def test_turns_that_are_short_for_their_transactions_are_named():
     quick, slow = (
         step_of(1, turns("serializable", [5] * 4, latencies=[ms] * 9), "serializable").levels[0]

@@ -695,6 +695,7 @@ class PaceLevel(TypedDict):
     cpus: int
     bottleneck: bool
     rough: bool
+    unsteady: bool
 
 
 class PaceStep(TypedDict):

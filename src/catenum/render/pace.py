@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import math
 import textwrap
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from rich.console import Console
 from rich.text import Text
 
 from catenum.core.compare.measure import Ratio, Spread
-from catenum.core.pace.measured import LevelFigures, Step
+from catenum.core.pace.measured import SCATTER, LevelFigures, Step
 from catenum.core.pace.results import Compared, PaceResult
 from catenum.core.text import duration, listed
 from catenum.render.console import STYLES, say
@@ -60,13 +60,7 @@ def _print_step(console: Console, step: Step) -> None:
             )
     if step.levels:
         say(console, f"  {_cpu(step)}", style=STYLES["faint"])
-    rough = [one.level for one in step.levels if one.rough]
-    if rough:
-        turn = duration(max(one.turn_s for one in step.levels) * 1e3)
-        text = (
-            f"{listed(rough)}: transactions took long against turns of {turn}, so these figures are"
-            " rough; a longer --for makes longer turns"
-        )
+    for text in _doubts(step):
         for part in textwrap.wrap(text, console.width - 4):
             say(console, f"  {part}", style=STYLES["bad"])
     busy = [one for one in step.levels if one.bottleneck]
@@ -97,6 +91,23 @@ def _row(one: LevelFigures) -> tuple[str, ...]:
         _waits(one),
         ", ".join(failures) or "–",
     )
+
+
+def _doubts(step: Step) -> Iterator[str]:
+    """Why figures may say less than they seem to."""
+    rough = [one.level for one in step.levels if one.rough]
+    if rough:
+        turn = duration(max(one.turn_s for one in step.levels) * 1e3)
+        yield (
+            f"{listed(rough)}: transactions took long against turns of {turn}, so these figures are"
+            " rough; a longer --for makes longer turns"
+        )
+    unsteady = [one.level for one in step.levels if one.unsteady and not one.rough]
+    if unsteady:
+        yield (
+            f"{listed(unsteady)}: turns differ by more than {SCATTER} times among themselves, so"
+            " other work may have disturbed this machine; measure again"
+        )
 
 
 def _waits(one: LevelFigures) -> str:

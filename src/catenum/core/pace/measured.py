@@ -21,6 +21,8 @@ from catenum.core.servers.rules import STANDARD_LEVELS
 RESAMPLES = 4000
 #: A load process that is busy for this part of a turn cannot offer more.
 BUSY = 0.9
+#: Turns of one level that differ by more than this factor were not measured in one state of things.
+SCATTER = 3
 #: A turn should have room for so many transactions of a client one after another.
 SLOW = 3
 
@@ -101,6 +103,11 @@ class LevelFigures:
         shares with the server.
         """
         return self.busy >= BUSY or self.shares_full_machine
+
+    @property
+    def unsteady(self) -> bool:
+        """Whether its turns differ so much among themselves that intervals say too little."""
+        return max(self.turns, default=0.0) > SCATTER * min(self.turns, default=0.0)
 
     @property
     def rough(self) -> bool:

@@ -87,7 +87,8 @@ def _level(one: LevelFigures) -> dict[str, Any]:
     for name in ("per_second", "ratio"):
         if value[name] is not None and value[name]["high"] == float("inf"):
             value[name]["high"] = None
-    return {**value, "turns": list(one.turns), "bottleneck": one.bottleneck, "rough": one.rough}
+    said = {name: getattr(one, name) for name in ("bottleneck", "rough", "unsteady")}
+    return {**value, "turns": list(one.turns), **said}
 
 
 COLUMNS = (
