@@ -73,6 +73,7 @@ bench: $(VENV)/.ready-dev-embedded
 	$(BIN)/python benchmarks/mysql.py
 	$(BIN)/python benchmarks/intake.py
 	$(BIN)/python benchmarks/proposing.py
+	$(BIN)/python benchmarks/pace.py
 
 screenshots: $(VENV)/.ready-dev-embedded
 	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && command -v import >/dev/null \
