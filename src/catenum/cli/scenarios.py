@@ -38,6 +38,12 @@ def add_run_options(parser: argparse.ArgumentParser) -> None:
             " sets the default"
         ),
     )
+    add_limit_option(parser)
+    add_outside_option(parser)
+
+
+def add_limit_option(parser: argparse.ArgumentParser) -> None:
+    """How long a statement may work."""
     parser.add_argument(
         "--statement-limit",
         type=duration_argument,
@@ -45,6 +51,10 @@ def add_run_options(parser: argparse.ArgumentParser) -> None:
         metavar="TIME",
         help="end a statement that works longer than this, such as 10s (default 60s)",
     )
+
+
+def add_outside_option(parser: argparse.ArgumentParser) -> None:
+    """Whether statements may reach beyond the scratch space."""
     parser.add_argument(
         "--outside",
         action="store_true",

@@ -21,7 +21,8 @@ from catenum.core.compare.loop_comparison import LoopComparison
 from catenum.core.compare.measure import Ratio, Spread
 from catenum.core.compare.verdict import Rank
 from catenum.core.errors import InputError, Place
-from catenum.core.levels.matrix import CellResult, Change
+from catenum.core.levels.matrix import Cell, CellResult, ChangedReader
+from catenum.core.levels.need import LevelsTried
 from catenum.core.levels.probes import ProbeName
 from catenum.core.record.recording import Kind, Recording, TargetInfo
 from catenum.core.report.lines import Section
@@ -527,48 +528,6 @@ class LevelsFile(TypedDict):
     levels: list[ExplorationFile]
 
 
-class CellValue(TypedDict):
-    """A probe at a level. Counts are of schedules; ``evidence`` is a schedule with the result;
-    ``also``: other anomalies, with their counts.
-    """
-
-    probe: ProbeName
-    level: str
-    result: CellResult
-    proven: bool
-    evidence: list[str]
-    schedules: int
-    happened: int
-    refused: int
-    deadlocks: int
-    waited: int
-    also: dict[str, int]
-    who: str | None
-    statement: int | None
-
-
-class OutlineValue(TypedDict):
-    """What became of one order."""
-
-    kind: Kind
-    waited: list[str]
-    given_up: list[str]
-
-
-class ChangedReaderValue(TypedDict):
-    """The textbook's order of a probe with and without a change of the transaction that only
-    reads.
-    """
-
-    probe: ProbeName
-    level: str
-    change: Change
-    reader: str
-    order: list[str]
-    before: OutlineValue
-    after: OutlineValue
-
-
 class MatrixFile(TypedDict):
     """``catenum levels --json``: what each isolation level prevents on a server. ``changed``:
     orders again, with the transaction that only reads changed. ``stricter``, ``weaker``: than the
@@ -581,8 +540,8 @@ class MatrixFile(TypedDict):
     version: str
     default_level: str
     levels: list[str]
-    cells: list[CellValue]
-    changed: list[ChangedReaderValue]
+    cells: list[Cell]
+    changed: list[ChangedReader]
     same_levels: list[list[str]]
     stricter: list[tuple[str, str]]
     weaker: list[tuple[str, str]]
@@ -604,26 +563,6 @@ class MatrixOfSeveral(TypedDict):
     differences: list[MatrixDifference]
 
 
-class NeedLevels(TypedDict):
-    """A scenario with its transactions at levels; see ``core.levels.need.LevelsTried``."""
-
-    levels: dict[str, str]
-    right: bool
-    proven: bool
-    schedules: int
-    refused: int
-    deadlocks: int
-    waited: int
-    other_ends: dict[str, int]
-    anomalies: dict[str, int]
-    broken: dict[str, int]
-    unfinished: int
-    ended_well: int
-    attempts: int
-    wrong: list[str] | None
-    retried: NotRequired[NeedLevels | None]
-
-
 class NeedFile(TypedDict):
     """``catenum levels SCENARIO --json``: the least strict level for all transactions, and for each
     by itself; null where none is enough. ``tried``: how many assignments of levels were explored;
@@ -639,8 +578,8 @@ class NeedFile(TypedDict):
     retries: int
     uniform: str | None
     each: dict[str, str | None]
-    levels: list[NeedLevels]
-    assignment: NeedLevels | None
+    levels: list[LevelsTried]
+    assignment: LevelsTried | None
     tried: int
     all_tried: bool
     why_not: list[str]

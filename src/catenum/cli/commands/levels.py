@@ -17,8 +17,8 @@ from catenum.cli.progress import Progress
 from catenum.cli.space_options import add_reach_options, options_of
 from catenum.core import formats
 from catenum.core.errors import InputError
-from catenum.core.levels.matrix import Cell, Matrix
-from catenum.core.levels.need import LevelsTried, Need
+from catenum.core.levels.matrix import Matrix
+from catenum.core.levels.need import Need
 from catenum.core.levels.probes import PROBE_NAMES
 from catenum.core.levels.words import differences
 from catenum.core.servers import rules_of
@@ -84,21 +84,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.set_defaults(victim=None)
     add_reach_options(parser, limit=2_000)
-    parser.add_argument(
-        "--statement-limit",
-        type=common.duration_argument,
-        default=60_000,
-        metavar="TIME",
-        help="end a statement that works longer than this, such as 10s (default 60s)",
-    )
-    parser.add_argument(
-        "--outside",
-        action="store_true",
-        help=(
-            "let statements reach beyond the run's scratch space: YOUR tables are then read and"
-            " changed"
-        ),
-    )
+    scenarios.add_limit_option(parser)
+    scenarios.add_outside_option(parser)
     common.add_output_options(parser)
     parser.set_defaults(default_of=parser.get_default)
 
@@ -173,10 +160,6 @@ def _matrix_of(
         progress.clear()
 
 
-def _cell_value(cell: Cell) -> dict[str, Any]:
-    return {**asdict(cell), "evidence": list(cell.evidence)}
-
-
 def matrix_value(matrix: Matrix, target: str) -> dict[str, Any]:
     """A matrix as ``core.formats.MatrixFile``."""
     return {
@@ -186,8 +169,8 @@ def matrix_value(matrix: Matrix, target: str) -> dict[str, Any]:
         "version": matrix.version,
         "default_level": matrix.default_level,
         "levels": list(matrix.levels),
-        "cells": [_cell_value(cell) for cell in matrix.cells],
-        "changed": [{**asdict(one), "order": list(one.order)} for one in matrix.changed],
+        "cells": [asdict(cell) for cell in matrix.cells],
+        "changed": [asdict(one) for one in matrix.changed],
         "same_levels": [list(levels) for levels in matrix.same_levels],
         "stricter": [[cell.probe, cell.level] for cell in matrix.stricter],
         "weaker": [[cell.probe, cell.level] for cell in matrix.weaker],
@@ -253,13 +236,6 @@ def _need(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     return ExitCode.OK if need.found else ExitCode.FOUND
 
 
-def _tried_value(one: LevelsTried) -> dict[str, Any]:
-    value = asdict(one)
-    del value["stopped"]
-    again = _tried_value(one.retried) if one.retried is not None else None
-    return {**value, "wrong": list(one.wrong) if one.wrong is not None else None, "retried": again}
-
-
 def need_value(need: Need, target: str) -> dict[str, Any]:
     """What a scenario needs as ``core.formats.NeedFile``."""
     return {
@@ -272,8 +248,8 @@ def need_value(need: Need, target: str) -> dict[str, Any]:
         "retries": need.retries,
         "uniform": need.uniform,
         "each": need.each,
-        "levels": [_tried_value(one) for one in need.levels],
-        "assignment": _tried_value(need.assignment) if need.assignment is not None else None,
+        "levels": [asdict(one) for one in need.levels],
+        "assignment": asdict(need.assignment) if need.assignment is not None else None,
         "tried": need.tried,
         "all_tried": need.all_tried,
         "why_not": list(need.why_not),

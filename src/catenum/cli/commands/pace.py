@@ -120,14 +120,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--print", action="store_true", dest="as_text", help="print a kind of work, and end"
     )
-    parser.add_argument(
-        "--outside",
-        action="store_true",
-        help=(
-            "let statements reach beyond the run's scratch space: YOUR tables are then read and"
-            " changed"
-        ),
-    )
+    scenarios.add_outside_option(parser)
     common.add_output_options(parser)
 
 

@@ -28,23 +28,17 @@ SLOW = 3
 
 
 @dataclass(slots=True, kw_only=True)
-class TurnFigures:
-    """One turn of one level, over all load processes.
+class TurnCounts:
+    """What transactions of one turn amount to.
 
-    ``seconds``: how long commits were counted. ``commits``: within that time. ``retries``: attempts
+    ``commits``: within the time in which they are counted; ``finished``: all. ``retries``: attempts
     after the first. ``latencies``: in ms, from the begin of the first attempt (in an open load:
     from the arrival) to the commit, of a sample where there are very many. ``given_up``: failures
     by kind that no retry followed; ``failures``: all. ``cut_off``: transactions that would have
     been tried again after the end of the turn. ``unserved``: arrivals that nobody had begun at the
-    end; their waiting up to then is among the latencies. ``busy``: the greatest part of its
-    time that a load process worked; ``server_cpu``, ``load_cpu``: the CPUs that the server and the
-    load used in the mean (``ended_ms``: how long after a turn its last transaction ended), of
-    ``cpus`` (the server's: None where it is not on this machine).
+    end; their waiting up to then is among the latencies.
     """
 
-    level: str
-    round: int
-    seconds: float
     commits: int = 0
     finished: int = 0
     retries: int = 0
@@ -54,6 +48,29 @@ class TurnFigures:
     arrivals: int = 0
     unserved: int = 0
     cut_off: int = 0
+
+    def add(self, other: TurnCounts) -> None:
+        """Take in what another process counted."""
+        for name in ("commits", "finished", "retries", "arrivals", "unserved", "cut_off"):
+            setattr(self, name, getattr(self, name) + getattr(other, name))
+        self.latencies += other.latencies
+        self.failures.update(other.failures)
+        self.given_up.update(other.given_up)
+
+
+@dataclass(slots=True, kw_only=True)
+class TurnFigures(TurnCounts):
+    """One turn of one level, over all load processes.
+
+    ``seconds``: how long commits were counted. ``busy``: the greatest part of its time that a load
+    process worked; ``server_cpu``, ``load_cpu``: the CPUs that the server and the load used in the
+    mean, of ``cpus`` (the server's: None where it is not on this machine). ``ended_ms``: how long
+    after the turn its last transaction ended.
+    """
+
+    level: str
+    round: int
+    seconds: float
     lock_waits: int | None = None
     waiting: float | None = None
     busy: float = 0.0

@@ -278,15 +278,7 @@ class Clients:
             waiting=sum(self.seen) / len(self.seen) if self.seen else None,
         )
         for report in reports:
-            figures.commits += report.commits
-            figures.finished += report.finished
-            figures.retries += report.retries
-            figures.latencies += report.latencies
-            figures.failures.update(report.failures)
-            figures.given_up.update(report.given_up)
-            figures.arrivals += report.arrivals
-            figures.unserved += report.unserved
-            figures.cut_off += report.cut_off
+            figures.add(report)
             figures.load_cpu += report.cpu / (ended - since)
             figures.busy = max(figures.busy, report.cpu / (ended - since))
         figures.cpus = os.cpu_count() or 1

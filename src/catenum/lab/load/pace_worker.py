@@ -13,12 +13,12 @@ import contextlib
 import os
 import random
 import signal
-from collections import Counter
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from multiprocessing.connection import Connection
 from typing import Any
 
+from catenum.core.pace.measured import TurnCounts
 from catenum.core.record.recording import ServerError
 from catenum.core.servers import rules_of
 from catenum.engines import clock
@@ -53,21 +53,12 @@ class LoadJob:
     seed: int
 
 
-@dataclass(slots=True)
-class TurnReport:
-    """What one process has to say of a turn."""
+@dataclass(slots=True, kw_only=True)
+class TurnReport(TurnCounts):
+    """What one process has to say of a turn. ``seen``: how many latencies there were."""
 
     turn: int
-    commits: int = 0
-    finished: int = 0
-    retries: int = 0
     seen: int = 0
-    latencies: list[float] = field(default_factory=list)
-    failures: Counter[str] = field(default_factory=Counter)
-    given_up: Counter[str] = field(default_factory=Counter)
-    arrivals: int = 0
-    unserved: int = 0
-    cut_off: int = 0
     cpu: float = 0.0
     broken: str = ""
     rejected: str = ""
@@ -116,10 +107,10 @@ def run_load(job: LoadJob, pipe: Connection, turns: Turns) -> None:
     except (BrokenPipeError, EOFError):
         return
     except Rejected as problem:
-        pipe.send(TurnReport(0, rejected=str(problem)))
+        pipe.send(TurnReport(turn=0, rejected=str(problem)))
     except Exception as problem:  # whatever a driver raises: the parent tells it
         with contextlib.suppress(OSError):
-            pipe.send(TurnReport(0, broken=str(problem) or type(problem).__name__))
+            pipe.send(TurnReport(turn=0, broken=str(problem) or type(problem).__name__))
 
 
 def _waiting() -> Callable[[int], Callable[[], None]]:
@@ -167,7 +158,7 @@ class _Load:
         self.gate, self.idle = Event(), Event()  # another gate for each turn
         self.parent = os.getppid()
         self.busy = 0
-        self.report = TurnReport(0)
+        self.report = TurnReport(turn=0)
         self.counted_from = self.until = 0.0
         self.arrived: Any = Queue()
         self.loops: list[Loop] = []
@@ -189,7 +180,7 @@ class _Load:
             gevent.spawn(self._client, number, loop)
             for number, loop in zip(self.job.clients, self.loops, strict=True)
         ]
-        self.pipe.send(TurnReport(0))
+        self.pipe.send(TurnReport(turn=0))
         number = 0
         try:
             while (found := self.turns.number[0]) != Turns.END:
@@ -214,7 +205,7 @@ class _Load:
 
         since, self.until = self.turns.since[0], self.turns.until[0]
         self.counted_from = since + RAMP * (self.until - since)
-        self.report = TurnReport(number)
+        self.report = TurnReport(turn=number)
         level = self.job.levels[self.turns.level[0]]
         # where a level is set by a statement of its own, this stands before the turn
         gevent.joinall([gevent.spawn(self._use_level, loop, level) for loop in self.loops])
