@@ -167,52 +167,53 @@ def step_of(
 
 def _level(level: str, turns: Sequence[TurnFigures], default: str) -> LevelFigures:
     mine = [turn for turn in turns if turn.level == level]
-    base = {turn.round: turn for turn in turns if turn.level == default}
-    pairs = [(turn, base[turn.round]) for turn in mine if turn.round in base]
-    compared = None
-    if level != default and pairs:
-        compared = ratio_of_turns(
-            [a.per_second for a, _ in pairs], [b.per_second for _, b in pairs], paired=True
-        )
-    latencies = [value for turn in mine for value in turn.latencies]
-    finished = sum(turn.finished for turn in mine)
-    retries = sum(turn.retries for turn in mine)
+    whole = TurnCounts()
+    for turn in mine:
+        whole.add(turn)
+    rates = [turn.per_second for turn in mine]
     waits = [turn.lock_waits for turn in mine if turn.lock_waits is not None]
     return LevelFigures(
         level=level,
-        per_second=throughput([turn.per_second for turn in mine]),
-        ratio=compared,
-        turns=tuple(round(turn.per_second, 2) for turn in mine),
-        committed=finished,
-        retries=retries,
-        retries_per_commit=retries / finished if finished else 0.0,
-        failures=_summed(turn.failures for turn in mine),
-        given_up=_summed(turn.given_up for turn in mine),
-        p50_ms=percentile(latencies, 0.5),
-        p95_ms=percentile(latencies, 0.95),
-        p99_ms=percentile(latencies, 0.99),
-        arrivals=sum(turn.arrivals for turn in mine),
-        unserved=sum(turn.unserved for turn in mine),
-        cut_off=sum(turn.cut_off for turn in mine),
-        turn_s=_mean([turn.seconds for turn in mine]) or 0.0,
+        per_second=throughput(rates),
+        ratio=None if level == default else _to_default(mine, turns, default),
+        turns=tuple(round(rate, 2) for rate in rates),
+        committed=whole.finished,
+        retries=whole.retries,
+        retries_per_commit=whole.retries / whole.finished if whole.finished else 0.0,
+        failures=dict(sorted(whole.failures.items())),
+        given_up=dict(sorted(whole.given_up.items())),
+        p50_ms=percentile(whole.latencies, 0.5),
+        p95_ms=percentile(whole.latencies, 0.95),
+        p99_ms=percentile(whole.latencies, 0.99),
+        arrivals=whole.arrivals,
+        unserved=whole.unserved,
+        cut_off=whole.cut_off,
+        turn_s=_mean(turn.seconds for turn in mine) or 0.0,
         lock_waits=sum(waits) if waits else None,
-        waiting=_mean([turn.waiting for turn in mine if turn.waiting is not None]),
-        load_cpu=_mean([turn.load_cpu for turn in mine]) or 0.0,
-        server_cpu=_mean([turn.server_cpu for turn in mine if turn.server_cpu is not None]),
-        busy=_mean([turn.busy for turn in mine]) or 0.0,
+        waiting=_mean(turn.waiting for turn in mine),
+        load_cpu=_mean(turn.load_cpu for turn in mine) or 0.0,
+        server_cpu=_mean(turn.server_cpu for turn in mine),
+        busy=_mean(turn.busy for turn in mine) or 0.0,
         cpus=mine[0].cpus,
     )
 
 
-def _summed(counters: Iterable[Counter[str]]) -> dict[str, int]:
-    whole: Counter[str] = Counter()
-    for one in counters:
-        whole.update(one)
-    return dict(sorted(whole.items()))
+def _to_default(
+    mine: Sequence[TurnFigures], turns: Sequence[TurnFigures], default: str
+) -> Ratio | None:
+    """The ratio to the default level by rounds; None where it was not measured beside."""
+    base = {turn.round: turn.per_second for turn in turns if turn.level == default}
+    pairs = [(turn.per_second, base[turn.round]) for turn in mine if turn.round in base]
+    if not pairs:
+        return None
+    over, under = zip(*pairs, strict=True)
+    return ratio_of_turns(over, under, paired=True)
 
 
-def _mean(values: Sequence[float]) -> float | None:
-    return sum(values) / len(values) if values else None
+def _mean(values: Iterable[float | None]) -> float | None:
+    """Of those that are known; None where none is."""
+    known = [value for value in values if value is not None]
+    return sum(known) / len(known) if known else None
 
 
 def throughput(turns: Sequence[float]) -> Spread:
