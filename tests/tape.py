@@ -293,7 +293,7 @@ def taped(tape: Tape, monkeypatch: Any) -> Iterator[None]:
             yield found
 
     monkeypatch.setattr("catenum.engines.targets.Connector.__call__", connect)
-    monkeypatch.setattr("catenum.cli.scenarios.open_engine", open_engine)
+    monkeypatch.setattr("catenum.api.servers.open_engine", open_engine)
     monkeypatch.setattr("catenum.lab.run.driver.select", SimpleNamespace(select=tape.select))
     with clock.replaced_by(tape.source()):
         yield

@@ -14,6 +14,7 @@ from catenum.core.errors import InputError
 from catenum.core.propose.candidate import Candidate, Evidence, merged, remedy
 from catenum.core.propose.changes import plain, with_remedies
 from catenum.core.propose.commuting import orders
+from catenum.core.propose.proposals import Proposals
 from catenum.core.propose.ranking import Proposal, ranked, why_first
 from catenum.core.propose.reading import Reading, term
 from catenum.core.record.recording import TableKeys
@@ -22,7 +23,7 @@ from catenum.core.scenario.reader import read_scenario
 from catenum.core.servers import NAMES, rules_of
 from catenum.engines.postgresql.engine import connect
 from catenum.lab.explore.walker import ExploreOptions
-from catenum.lab.propose.propose import Proposals, Proposer
+from catenum.lab.propose.propose import Proposer
 from catenum.lab.run.play import PlayOptions
 from conftest import needs
 

@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import IO
 
+from catenum.api import files
 from catenum.cli import common
 from catenum.cli.progress import Progress
 from catenum.core.errors import InputError, Place
@@ -91,7 +92,7 @@ def definitions_of(asked: str, server: str, err: IO[str]) -> Iterator[Definition
 def schema_in(path: Path, server: str) -> Schema:
     """The definitions in a schema file. Raises InputError where there are none."""
     schema = read_schema(
-        common.read_file(path).decode("utf-8", "backslashreplace"), rules_of(server)
+        files.read_file(path).decode("utf-8", "backslashreplace"), rules_of(server)
     )
     if not schema.tables:
         raise InputError("this has no definition of a table", place=Place(str(path)))
@@ -104,7 +105,7 @@ def read(args: argparse.Namespace, err: IO[str]) -> tuple[list[Conflict], int, s
     """
     recorded = [path for path in map(Path, args.files) if _is_recording(path)]
     if recorded and len(recorded) == len(args.files):
-        found_in = [conflicts_of(from_json(common.read_file(path), str(path))) for path in recorded]
+        found_in = [conflicts_of(from_json(files.read_file(path), str(path))) for path in recorded]
         return [conflict for conflicts in found_in for conflict in conflicts], len(recorded), None
     since, until = (moment(text) if text else None for text in (args.since, args.until))
     zone = common.zone_argument(args.zone)
@@ -189,7 +190,7 @@ def recording_in(path: Path, args: argparse.Namespace) -> Recording:
         or b'"catenum-' in head
         or (path.suffix == ".json" and b"error_severity" not in head)
     ):
-        return from_json(common.read_file(path), str(path))
+        return from_json(files.read_file(path), str(path))
     try:
         conflicts = conflicts_in(sources([str(path)]))
     except InputError as error:

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import argparse
 
+from catenum.api.listener import Listener
+from catenum.api.space import SpaceOptions
 from catenum.cli import common
-from catenum.lab.explore.stage import StageOptions
-from catenum.lab.explore.walker import ALL_ORDERS, ExploreOptions
+from catenum.cli.scenarios import run_options
+from catenum.lab.explore.walker import ALL_ORDERS
 
 
 def add_reach_options(parser: argparse.ArgumentParser, *, limit: int, length: bool = True) -> None:
@@ -56,15 +58,14 @@ def add_reach_options(parser: argparse.ArgumentParser, *, limit: int, length: bo
     )
 
 
-def options_of(args: argparse.Namespace, *, pictures: bool) -> ExploreOptions:
-    """The exploring options of the command line."""
-    return ExploreOptions(
-        every=args.every,
-        limit=args.limit,
-        for_ms=args.length,
-        seed=args.seed,
-        all_orders=args.check_orders,
-        stage=StageOptions(
-            pictures=pictures, victim=args.victim, limit_ms=float(args.statement_limit)
-        ),
-    )
+def space_options(args: argparse.Namespace, listener: Listener) -> SpaceOptions:
+    """What the options of ``add_reach_options`` and those of every run say."""
+    return {
+        **run_options(args, listener),
+        "every": args.every,
+        "limit": args.limit,
+        "check_orders": args.check_orders,
+        "time_limit": args.length,
+        "seed": args.seed,
+        "workers": args.workers,
+    }

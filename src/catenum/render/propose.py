@@ -12,12 +12,12 @@ from rich.text import Text
 
 from catenum.core.compare.verdict import SERIAL
 from catenum.core.propose.changes import ddl, difference, plain, unified
+from catenum.core.propose.proposals import Proposals
 from catenum.core.propose.ranking import Load, Proposal, why_first
 from catenum.core.record.outcome import KINDS
 from catenum.core.servers import rules_of
 from catenum.core.space.exploration import how_far
 from catenum.core.text import counted, duration, listed
-from catenum.lab.propose.propose import Proposals
 from catenum.lab.run.safety import placeholders
 from catenum.render.console import STYLES, say
 

@@ -9,13 +9,13 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
+from catenum.core.compare.trial import Trial, Variant
 from catenum.core.compare.verdict import Verdict
 from catenum.core.record.outcome import KINDS
 from catenum.core.record.recording_file import to_plain
 from catenum.core.space.claims import claims
 from catenum.core.space.exploration_file import to_plain as exploration_value
 from catenum.core.text import duration
-from catenum.lab.compare.trial import Trial, Variant
 from catenum.render.console import STYLES, say
 
 FORMAT = "catenum-trial/1"

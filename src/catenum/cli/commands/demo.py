@@ -15,9 +15,12 @@ from typing import IO
 from rich.console import Console
 
 from catenum import samples
-from catenum.cli import common, scenarios
+from catenum.api import files
+from catenum.api.servers import server_for
+from catenum.cli import common
 from catenum.cli.commands.draw import draw
 from catenum.cli.exits import ExitCode
+from catenum.cli.progress import Reporter
 from catenum.core.errors import LibraryError, SaveError
 from catenum.core.record.recording_file import to_json
 from catenum.core.report.recording_story import tell
@@ -60,7 +63,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     console = make_console(out, color=False if args.no_color else None)
     text = samples.text(SAMPLE)
     file = read_scenario(text.encode(), f"sample:{SAMPLE}")
-    common.save_atomically(folder / f"{SAMPLE}.yaml", text.encode(), shared=True)
+    files.save_atomically(folder / f"{SAMPLE}.yaml", text.encode(), shared=True)
     target = common.target_of(args.target, err)
 
     _step(
@@ -68,7 +71,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         1,
         "Two dispatchers move vessels between the same two berths of Marrowgate Harbour.",
     )
-    with scenarios.server_for(target, common.teller(err, quiet=False)) as (connect, engine):
+    with server_for(target, listener=Reporter(err)) as (connect, engine):
         info = engine.info
         say(console, f"Server: {info.server} {info.version} ({info.url}). {legend()}", style="dim")
         say(console)
@@ -93,13 +96,13 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     say(console, summary(after), style="bold")
     undrawn = None
     for name, recording in (("before", before), ("after", after)):
-        common.save_atomically(folder / f"{name}.json", to_json(recording).encode())
+        files.save_atomically(folder / f"{name}.json", to_json(recording).encode())
         try:
-            common.require("matplotlib", "drawing")
+            files.require("matplotlib", "drawing")
             draw(recording, folder, name, ("timeline", "graph"), ("png", "svg"))
         except LibraryError as error:
             undrawn = error
-    common.save_atomically(
+    files.save_atomically(
         folder / "trial.json", json.dumps(to_json_value(result), indent=2).encode()
     )
     _ending(console, folder, clock, undrawn)

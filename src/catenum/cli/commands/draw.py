@@ -9,6 +9,7 @@ import json
 from pathlib import Path
 from typing import IO, Any
 
+from catenum.api import files
 from catenum.cli import common
 from catenum.cli.exits import ExitCode
 from catenum.cli.intake_options import add_pick_option, recording_in
@@ -47,7 +48,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Read, draw, say where the files are."""
-    common.require("matplotlib", "draw")
+    files.require("matplotlib", "draw")
     forms = FORMS if args.format == "both" else (args.format,)
     if args.recording.is_dir():
         what = _what(args.only, WHAT_OF_ALL, "an exploration")
@@ -85,8 +86,8 @@ def draw(
         drawn = makers[name](recording)
         for form in forms:
             path = folder / f"{stem}-{name}.{form}"
-            common.check_writable(path)
-            common.save_atomically(path, figure.to_bytes(drawn, form), shared=True)
+            files.check_writable(path)
+            files.save_atomically(path, figure.to_bytes(drawn, form), shared=True)
             written.append(path)
     return written
 
@@ -102,14 +103,14 @@ def draw_all(
 ) -> list[Path]:
     """The figures of the exploration saved in ``source``. Raises InputError, SaveError."""
     saved = source / "exploration.json"
-    found = exploration_from_json(common.read_file(saved), str(saved))
+    found = exploration_from_json(files.read_file(saved), str(saved))
     written = []
     for name in what:
         drawn = _figure_of(name, found, source)
         for form in forms:
             path = folder / f"{name}.{form}"
-            common.check_writable(path)
-            common.save_atomically(path, _bytes(drawn, form), shared=True)
+            files.check_writable(path)
+            files.save_atomically(path, _bytes(drawn, form), shared=True)
             written.append(path)
     return written
 
@@ -121,9 +122,9 @@ def _figure_of(name: str, found: Exploration, source: Path) -> Any:
         return map_figure(found)
     from catenum.render.page import page_figure
 
-    files = [source / f"outcome-{letter_of(n)}.json" for n in range(len(found.outcomes))]
+    paths = [source / f"outcome-{letter_of(n)}.json" for n in range(len(found.outcomes))]
     return page_figure(
-        found, [from_json(common.read_file(path), str(path)) for path in files if path.exists()]
+        found, [from_json(files.read_file(path), str(path)) for path in paths if path.exists()]
     )
 
 

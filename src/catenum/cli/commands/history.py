@@ -11,6 +11,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import IO, Any
 
+from catenum.api import files
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError, TargetError
@@ -189,8 +190,8 @@ def _show(store: Store, words: list[str], args: argparse.Namespace, out: IO[str]
         store.recording(number) if reported["source"] == "watch" or args.save or args.json else None
     )
     if args.save and recording is not None:
-        common.check_writable(args.save)
-        common.save_atomically(args.save, to_json(recording).encode())
+        files.check_writable(args.save)
+        files.save_atomically(args.save, to_json(recording).encode())
     if args.json and recording is not None:
         out.write(to_json(recording) + "\n")
     elif not args.quiet:
@@ -326,7 +327,7 @@ def _csv(out: IO[str], rows: Sequence[Mapping[str, Any]]) -> ExitCode:
 
 
 def _rate_chart(reported: dict[str, Any], path: Path) -> None:
-    form = common.chart_form(path)
+    form = files.chart_form(path)
     from catenum.render.figure import to_bytes
     from catenum.render.rates import rate_figure
 
@@ -338,11 +339,11 @@ def _rate_chart(reported: dict[str, Any], path: Path) -> None:
                 " it then."
             ),
         )
-    common.save_atomically(path, to_bytes(rate_figure(reported), form), shared=True)
+    files.save_atomically(path, to_bytes(rate_figure(reported), form), shared=True)
 
 
 def _chart(store: Store, span: Span, path: Path) -> None:
-    form = common.chart_form(path)
+    form = files.chart_form(path)
     from catenum.render.chart import chart_figure
     from catenum.render.figure import to_bytes
 
@@ -356,4 +357,4 @@ def _chart(store: Store, span: Span, path: Path) -> None:
         f"{reported['incidents']:,} incident{plural}, {reported['deadlocks']:,} deadlocks, {when}"
     )
     figure = chart_figure(rows, reported["gaps"], title)
-    common.save_atomically(path, to_bytes(figure, form), shared=True)
+    files.save_atomically(path, to_bytes(figure, form), shared=True)

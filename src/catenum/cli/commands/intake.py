@@ -9,6 +9,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import IO, Any
 
+from catenum.api import files
 from catenum.cli import common
 from catenum.cli.exits import ExitCode
 from catenum.cli.intake_options import add_intake_options, pick, read, with_server
@@ -61,7 +62,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def _baseline(path: Path) -> dict[str, Any]:
     """An earlier reading. Raises InputError."""
     try:
-        value = json.loads(common.read_file(path))
+        value = json.loads(files.read_file(path))
     except ValueError as error:
         raise InputError(f"this is no JSON: {error}", place=Place(str(path))) from error
     if not isinstance(value, dict) or value.get("format") != FORMAT:
@@ -98,12 +99,12 @@ def _over_time(args: argparse.Namespace, conflicts: list[Conflict], out: IO[str]
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Read, list or tell. The exit code is 1 if a conflict was found."""
     if args.save is not None:
-        common.check_writable(args.save)
-    conflicts, files, limits = read(args, err)
+        files.check_writable(args.save)
+    conflicts, count, limits = read(args, err)
     if args.mask:
         conflicts = [masked(conflict) for conflict in conflicts]
     if args.pick is None and args.save is None:
-        return _list(args, conflicts, files, limits, out, err)
+        return _list(args, conflicts, count, limits, out, err)
     return _tell_one(args, conflicts, out, err)
 
 
@@ -156,7 +157,7 @@ def _tell_one(
             recording, deadlocks=tuple(replace(d, server_report=None) for d in recording.deadlocks)
         )
     if args.save is not None:
-        common.save_atomically(args.save, to_json(recording).encode())
+        files.save_atomically(args.save, to_json(recording).encode())
     if args.json:
         value = {"format": FORMAT, "conflicts": [conflict_value(number, conflict)], "groups": []}
         out.write(json.dumps(value, indent=2, ensure_ascii=False) + "\n")

@@ -5,33 +5,30 @@ needs.
 from __future__ import annotations
 
 import argparse
-from collections.abc import Mapping
 from dataclasses import asdict
 from pathlib import Path
 from typing import IO, Any
 
 from catenum import samples
+from catenum.api import files
+from catenum.api.levels import MOST_CLASSES, RETRIES, levels, need
+from catenum.api.scenarios import load, target_of
+from catenum.api.servers import find_target
 from catenum.cli import common, scenarios
 from catenum.cli.exits import ExitCode
-from catenum.cli.progress import Progress
-from catenum.cli.space_options import add_reach_options, options_of
+from catenum.cli.progress import Reporter
+from catenum.cli.space_options import add_reach_options, space_options
 from catenum.core import formats
 from catenum.core.errors import InputError
 from catenum.core.levels.matrix import Matrix
 from catenum.core.levels.need import Need
 from catenum.core.levels.probes import PROBE_NAMES
 from catenum.core.levels.words import differences
-from catenum.core.servers import rules_of
 from catenum.core.text import suggestion
-from catenum.engines.targets import Target
-from catenum.lab.explore.walker import Explorer
-from catenum.lab.levels.matrix import explore_levels
-from catenum.lab.levels.need import NeedFinder
 from catenum.render.console import make_console, say
 from catenum.render.levels import print_matrices, print_need
 
 MATRIX_FORMAT, NEED_FORMAT = "catenum-matrix/1", "catenum-need/1"
-RETRIES = 3
 #: Options that say something of a scenario.
 _OF_SCENARIO = {
     "retry": "--retry",
@@ -83,7 +80,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         ),
     )
     parser.set_defaults(victim=None)
-    add_reach_options(parser, limit=2_000)
+    add_reach_options(parser, limit=MOST_CLASSES)
     scenarios.add_limit_option(parser)
     scenarios.add_outside_option(parser)
     common.add_output_options(parser)
@@ -115,16 +112,16 @@ def _print_probe(args: argparse.Namespace, out: IO[str]) -> ExitCode:
 
 
 def _matrix(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
-    form = common.chart_form(args.chart) if args.chart is not None else None
-    targets = [common.target_of(one, err) for one in args.target or [None]]
-    progress = Progress(err, quiet=args.quiet or args.json)
-    matrices = [_matrix_of(target, args, progress, err) for target in targets]
+    form = files.chart_form(args.chart) if args.chart is not None else None
+    listener = Reporter(err, quiet=args.quiet, progress=not args.json)
+    targets = [find_target(one, listener) for one in args.target or [None]]
+    matrices = [levels(target, listener=listener) for target in targets]
     if args.chart is not None and form is not None:
         from catenum.render.figure import to_bytes
         from catenum.render.levels_figure import levels_figure
 
         drawn = to_bytes(levels_figure(matrices), form)
-        common.save_atomically(args.chart, drawn, shared=True)
+        files.save_atomically(args.chart, drawn, shared=True)
         common.teller(err, args.quiet or args.json)(f"Drawn: {args.chart}")
     shown = [target.shown for target in targets]
     if args.json:
@@ -144,20 +141,6 @@ def _matrix(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         return ExitCode.OK
     print_matrices(console, matrices, shown)
     return ExitCode.OK
-
-
-def _matrix_of(
-    target: Target, args: argparse.Namespace, progress: Progress, err: IO[str]
-) -> Matrix:
-    def heard(done: int, total: int, what: str) -> None:
-        progress(done, total, f"{target.shown}: {what}")
-
-    tell = common.teller(err, args.quiet)
-    try:
-        with scenarios.server_for(target, tell) as (connect, engine):
-            return explore_levels(connect, engine, progress=heard)
-    finally:
-        progress.clear()
 
 
 def matrix_value(matrix: Matrix, target: str) -> dict[str, Any]:
@@ -196,44 +179,23 @@ def _need(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         raise InputError("--chart draws the matrix of a server; leave the scenario out")
     if args.target is not None and len(args.target) > 1:
         raise InputError("with a scenario, --target can be given once")
-    file = scenarios.load_scenario(args.scenario)
-    asked = args.target[0] if args.target else scenarios.recorded_target(file)
-    target = common.target_of(asked, err)
-    scenarios.refuse_unsafe(file, target.server, outside=args.outside)
-    progress = Progress(err, quiet=args.quiet or args.json)
-    ranks = rules_of(target.server).locks
-
-    def heard(levels: Mapping[str, str], explorer: Explorer) -> None:
-        same = set(levels.values())
-        at = same.pop() if len(same) == 1 else "/".join(str(ranks.rank(v)) for v in levels.values())
-        progress.part(explorer.fraction, f"of {at}, {explorer.tally.schedules:,} schedules")
-
-    tell = common.teller(err, args.quiet)
-    with scenarios.server_for(target, tell, file, outside=args.outside) as (connect, engine):
-        finder = NeedFinder(
-            connect=connect,
-            engine=engine,
-            scenario=file.scenario,
-            options=options_of(args, pictures=False),
-            retries=args.retry,
-            workers=args.workers,
-            file=file,
-            progress=heard,
-        )
-        try:
-            need = finder.find()
-        finally:
-            progress.clear()
+    listener = Reporter(err, quiet=args.quiet, progress=not args.json)
+    file = load(args.scenario)
+    args.target, args.isolation = args.target[0] if args.target else None, ()
+    options = space_options(args, listener)
+    target = target_of(file, options)
+    options["target"] = target
+    found = need(file, retries=args.retry, **options)
     if args.json:
-        out.write(formats.dumps(need_value(need, target.shown)) + "\n")
+        out.write(formats.dumps(need_value(found, target.shown)) + "\n")
     else:
         console = make_console(out, color=False if args.no_color else None)
         if args.quiet:
-            each = ", ".join(f"{name} {level or 'none'}" for name, level in need.each.items())
-            say(console, f"{need.scenario}: all at {need.uniform or 'none'}; {each}")
+            each = ", ".join(f"{name} {level or 'none'}" for name, level in found.each.items())
+            say(console, f"{found.scenario}: all at {found.uniform or 'none'}; {each}")
         else:
-            print_need(console, need, target.shown)
-    return ExitCode.OK if need.found else ExitCode.FOUND
+            print_need(console, found, target.shown)
+    return ExitCode.OK if found.found else ExitCode.FOUND
 
 
 def need_value(need: Need, target: str) -> dict[str, Any]:

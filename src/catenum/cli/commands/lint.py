@@ -7,7 +7,9 @@ import json
 from pathlib import Path
 from typing import IO
 
-from catenum.cli import common, scenarios
+from catenum.api.scenarios import load, unsafe
+from catenum.api.servers import refuse_uncontained
+from catenum.cli import common
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError, Problem, TargetError
 from catenum.core.scenario.reader import ScenarioFile
@@ -49,7 +51,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     sound: list[tuple[str, ScenarioFile]] = []
     for word, file in files.items():
         problems = (
-            scenarios.unsafe(file, server, outside=False, advice="Running it needs --outside.")
+            unsafe(file, server, outside=False, advice="Running it needs --outside.")
             if isinstance(file, ScenarioFile)
             else file
         )
@@ -77,7 +79,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
 
 def _read(word: str) -> ScenarioFile | list[Problem]:
     try:
-        return scenarios.load_scenario(word)
+        return load(word)
     except InputError as error:
         return list(error.problems)
 
@@ -108,7 +110,7 @@ def _read_by_server(
                     engine = connect()
                     try:
                         if not engine.sandboxed:
-                            scenarios.refuse_uncontained(file, target)
+                            refuse_uncontained(file, target)
                         engine.make_scratch()
                         found.extend((word, one) for one in refused_by(engine, file))
                         readers[word] = f"{engine.info.server} {engine.info.version}"

@@ -14,6 +14,7 @@ from typing import IO
 
 from rich.console import Console
 
+from catenum.api import files
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError, TargetError
@@ -86,7 +87,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if args.save:
         if len(targets) > 1:
             raise InputError("--save takes the chains of one target; give --target once")
-        common.check_writable(args.save)
+        files.check_writable(args.save)
     with ThreadPoolExecutor(
         len(targets)
     ) as pool:  # a server that is slow to answer must not hold up the others
@@ -105,7 +106,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if args.save and found[0].sample is not None:
         from catenum.core.snapshot.sample_recording import recording_of
 
-        common.save_atomically(
+        files.save_atomically(
             args.save, to_json(recording_of(found[0].sample, title="now")).encode()
         )
     codes = {seen.code(args.longer_than) for seen in found}

@@ -5,33 +5,23 @@ from __future__ import annotations
 import argparse
 import re
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import IO, Any
 
 from catenum import samples
+from catenum.api import files
+from catenum.api.pace import DEFAULT_WORK, RETRIES, PaceStopped, pace
 from catenum.cli import common, scenarios
 from catenum.cli.exits import ExitCode
-from catenum.cli.progress import Progress
+from catenum.cli.progress import Reporter
 from catenum.core import formats
-from catenum.core.errors import CatenumError, InputError
+from catenum.core.errors import InputError
 from catenum.core.pace.results import PaceResult, compared, differing_settings, to_csv, to_plain
-from catenum.core.scenario.model import Retry
-from catenum.core.scenario.reader import ScenarioFile, read_scenario
-from catenum.core.servers import rules_of
 from catenum.core.text import suggestion
-from catenum.engines import clock
-from catenum.engines.ports import Engine
-from catenum.engines.targets import Target
-from catenum.lab.load.pace import OWN_CONNECTIONS, Pace, PaceOptions
 from catenum.render.console import make_console, say
 from catenum.render.pace import print_compared, print_pace
 
 CLIENTS, MOST_CLIENTS = "1,4,16,64", 5000
-RETRIES = 10
-DEFAULT_WORK = "random-rows"
-#: Connections that every private server admits.
-ADMITTED = 180
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -150,50 +140,49 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Load, measure, show."""
     if args.as_text:
         return _print_work(args.scenario, out)
-    common.require("scipy", "pace")  # for the intervals of what it measures
-    common.require("gevent", "pace")
-    form = common.chart_form(args.chart) if args.chart is not None else None
+    files.require("scipy", "pace")  # for the intervals of what it measures
+    files.require("gevent", "pace")
+    form = files.chart_form(args.chart) if args.chart is not None else None
     for path in (args.csv, args.save):
         if path is not None:
-            common.check_writable(path)
+            files.check_writable(path)
     before = _read_result(args.compare) if args.compare is not None else None
-    file = _file_of(args.scenario)
-    shares = _shares(args.share, list(file.scenario.transactions))
-    target = common.target_of(args.target or scenarios.recorded_target(file), err)
-    levels = _levels_of(args.levels, target)
-    scenarios.refuse_unsafe(file, target.server, outside=args.outside)
-    options = PaceOptions(
-        clients=args.clients,
-        levels=levels,
-        for_ms=float(args.length),
-        retry=Retry(times=min(args.retry, 100)) if args.retry else None,
-        think_ms=float(args.think),
-        rate=args.rate,
-        shares=shares,
-        seed=args.seed,
-    )
-    result, problem = _measure(args, file, target, options, err)
-    if result is None:
-        assert problem is not None
-        raise problem
+    problem: BaseException | None = None
+    try:
+        result = pace(
+            args.scenario,
+            clients=args.clients,
+            levels=args.levels,
+            time_limit=args.length,
+            retries=args.retry,
+            think=args.think,
+            rate=args.rate,
+            shares=_shares(args.share),
+            seed=args.seed,
+            target=args.target,
+            outside=args.outside,
+            listener=Reporter(err, quiet=args.quiet, progress=not args.json),
+        )
+    except PaceStopped as stopped:
+        result, problem = stopped.result, stopped.problem
     if args.save is not None:
         text = formats.dumps(to_plain(result))
-        common.save_atomically(args.save, text.encode(), shared=True)
+        files.save_atomically(args.save, text.encode(), shared=True)
     if args.csv is not None:
-        common.save_atomically(args.csv, to_csv(result).encode(), shared=True)
+        files.save_atomically(args.csv, to_csv(result).encode(), shared=True)
     if args.chart is not None and form is not None:
         from catenum.render.figure import to_bytes
         from catenum.render.pace_figure import pace_figure
 
-        common.save_atomically(args.chart, to_bytes(pace_figure(result), form), shared=True)
+        files.save_atomically(args.chart, to_bytes(pace_figure(result), form), shared=True)
     show(result, before, args, out)
     if isinstance(problem, KeyboardInterrupt):
         err.write("catenum: interrupted; these are the figures so far\n")
         return ExitCode.INTERRUPTED
     if problem is not None:
         raise problem
-    stopped = any(step.stopped for step in result.steps)
-    return ExitCode.FOUND if result.conflicts or stopped else ExitCode.OK
+    ended_early = any(step.stopped for step in result.steps)
+    return ExitCode.FOUND if result.conflicts or ended_early else ExitCode.OK
 
 
 def _print_work(name: str, out: IO[str]) -> ExitCode:
@@ -206,33 +195,10 @@ def _print_work(name: str, out: IO[str]) -> ExitCode:
     return ExitCode.OK
 
 
-def _file_of(word: str) -> ScenarioFile:
-    """A kind of work by its name, else as every command reads a scenario."""
-    if word in samples.load_names() and not Path(word).exists():
-        return read_scenario(samples.load_text(word).encode(), f"{word}.yaml")
-    return scenarios.load_scenario(word)
-
-
-def _levels_of(asked: Sequence[str], target: Target) -> tuple[str, ...]:
-    rules = rules_of(target.server).locks
-    for level in asked:
-        if level not in rules.levels:
-            raise InputError(
-                f"--levels: {target.server} has no level {level!r}",
-                advice=suggestion(level, list(rules.levels)),
-            )
-    return tuple(asked or rules.distinct_levels)
-
-
-def _shares(words: Sequence[str], names: list[str]) -> dict[str, float]:
+def _shares(words: Sequence[str]) -> dict[str, float]:
     found = {}
     for word in words:
         name, _, number = word.partition("=")
-        if name not in names:
-            raise InputError(
-                f"--share names {name!r}, which is not a transaction",
-                advice=suggestion(name, names),
-            )
         if not re.fullmatch(r"\d+(\.\d+)?", number) or not float(number):
             raise InputError(f"--share {word}: the weight must be a number above 0")
         found[name] = float(number)
@@ -240,99 +206,8 @@ def _shares(words: Sequence[str], names: list[str]) -> dict[str, float]:
 
 
 def _read_result(path: Path) -> dict[str, Any]:
-    found: dict[str, Any] = formats.read("pace", common.read_file(path), str(path))
+    found: dict[str, Any] = formats.read("pace", files.read_file(path), str(path))
     return found
-
-
-def _measure(
-    args: argparse.Namespace, file: ScenarioFile, target: Target, options: PaceOptions, err: IO[str]
-) -> tuple[PaceResult | None, BaseException | None]:
-    """The result, and what ended it early; no result where nothing was measured by then."""
-    progress = Progress(err, quiet=args.quiet or args.json)
-    steps = options.clients
-
-    def heard(clients: int, done: int, whole: int, level: str) -> None:
-        at = (steps.index(clients) + done / whole) / len(steps)
-        progress.part(at, f"{clients:,} clients at {level}")
-
-    started = clock.moment().isoformat()
-    pace: Pace | None = None
-    engine: Engine | None = None
-    problem: BaseException | None = None
-    tell, more = common.teller(err, args.quiet), _room_for(max(steps), target)
-    try:
-        with scenarios.engine_for(target, tell, file, outside=args.outside, more=more) as engine:
-            pace = Pace(engine, file.scenario, options, file=file, progress=heard)
-            for _ in pace.run():
-                pass
-    except (KeyboardInterrupt, CatenumError) as error:
-        problem = error
-    finally:
-        progress.clear()
-    if pace is None or engine is None or not pace.steps:
-        return None, problem
-    info = engine.info
-    weights = {
-        name: options.shares.get(name, one.share or 1.0)
-        for name, one in file.scenario.transactions.items()
-    }
-    result = PaceResult(
-        scenario=file.scenario.scenario,
-        target=target.shown,
-        server=info.server,
-        version=info.version,
-        default_level=info.default_isolation,
-        started=started,
-        levels=options.levels,
-        for_ms=options.for_ms,
-        rate=options.rate,
-        think_ms=options.think_ms,
-        shares=weights,
-        retries=args.retry,
-        seed=options.seed,
-        steps=tuple(pace.steps),
-        notes=tuple(_notes(target, options, pace)),
-    )
-    if problem is not None:
-        what = "interrupted" if isinstance(problem, KeyboardInterrupt) else str(problem)
-        result = replace(result, stopped=what)
-    return result, problem
-
-
-def _room_for(clients: int, target: Target) -> dict[str, str]:
-    """What a private server must be started with to admit all of them; one is started then."""
-    if not target.private or clients + OWN_CONNECTIONS <= ADMITTED:
-        return {}
-    return {"max_connections": str(clients + 2 * OWN_CONNECTIONS)}
-
-
-def _notes(target: Target, options: PaceOptions, pace: Pace) -> list[str]:
-    notes = [
-        "the data is loaded anew for each number of clients; the first round of turns, and a tenth"
-        " of each turn, warm up and are not counted"
-    ]
-    if target.private:
-        notes.append(
-            "a private server does not wait for its disk and vacuums nothing by itself, so a commit"
-            " costs less here than in production, and a lock is held for less time"
-        )
-    else:
-        notes.append(
-            "what else the server does (vacuum, purge, others' work) is part of the figures"
-        )
-    if pace.scenario.holds:
-        notes.append(
-            "rules (holds) are not checked under load: 'levels SCENARIO' says at which level they"
-            " are kept"
-        )
-    if any(one.given_up for step in pace.steps for one in step.levels):
-        notes.append(
-            "latencies are of transactions that committed: those that failed for good are not"
-            " among them"
-        )
-    if options.rate:
-        notes.append("latency counts from the arrival, whether or not a client was free then")
-    return notes
 
 
 def show(

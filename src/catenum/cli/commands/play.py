@@ -5,24 +5,24 @@ from __future__ import annotations
 import argparse
 import json
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable
 from pathlib import Path
 from typing import IO
 
+from catenum.api import files
+from catenum.api.play import play, play_orders
+from catenum.api.scenarios import RunOptions, load
 from catenum.cli import common, scenarios
 from catenum.cli.exits import ExitCode
+from catenum.cli.progress import Reporter
 from catenum.core.errors import InputError
 from catenum.core.record.outcome import KINDS, is_conflict
 from catenum.core.record.recording import Recording
 from catenum.core.record.recording_file import to_json
 from catenum.core.report.recording_story import tell
-from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
-from catenum.core.scenario.remedies import apply_remedies
-from catenum.core.text import counted, one_line, suggestion
-from catenum.engines.targets import Target
-from catenum.lab.run.orders import PlayedOrder, play_orders
-from catenum.lab.run.play import PlayOptions, fault_of, play
+from catenum.core.text import counted, one_line
+from catenum.lab.run.orders import PlayedOrder
 from catenum.lab.run.requests import Announce
 from catenum.render.console import make_console, say
 from catenum.render.orders import orders_value, print_order
@@ -72,39 +72,28 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Play and show."""
-    file = scenarios.load_scenario(args.scenario)
-    scenario, order = scenarios.changed_by_options(file, args)
-    target = common.target_of(args.target or scenarios.recorded_target(file), err)
-    scenarios.refuse_unsafe(file, target.server, outside=args.outside)
+    file = load(args.scenario)
     if args.save:
-        common.check_writable(args.save)
-    scenario, ddl = apply_remedies(scenario.for_server(target.server), args.remedy)
-    options = PlayOptions(
-        order=order,
+        files.check_writable(args.save)
+    options = scenarios.run_options(args, Reporter(err, quiet=args.quiet))
+    announce = _pause(err) if args.pause else None
+    if (file.scenario.orders and args.order is None) or args.named is not None:
+        return _play_named(args, file, options, announce, out)
+
+    def heard(recording: Recording) -> None:
+        if args.save:
+            files.save_atomically(args.save, to_json(recording).encode())
+        show(recording, args, out)
+
+    recording = play(
+        file,
+        order=args.order,
+        remedy=args.remedy,
         locks=args.locks,
-        victim=args.victim,
-        limit_ms=float(args.statement_limit),
-        once=args.outside or args.pause,
-        announce=_pause(err) if args.pause else None,
+        announce=announce,
+        heard=heard,
+        **options,
     )
-    tell_person = common.teller(err, args.quiet)
-    if (file.scenario.orders and order is None) or args.named is not None:
-        return _play_named(args, file, scenario, options, ddl, target, out, err)
-    with scenarios.engine_for(target, tell_person, file, outside=args.outside) as engine:
-        recording = play(
-            engine,
-            scenario,
-            options,
-            file=file,
-            ddl=ddl,
-            notes=_notes(scenario, options, engine.capabilities),
-        )
-    if args.save:
-        common.save_atomically(args.save, to_json(recording).encode())
-    show(recording, args, out)
-    fault = fault_of(recording, file)
-    if fault is not None:
-        raise fault
     if args.save and not args.quiet and not args.json:
         err.write(
             f"Recording: {args.save}  (next: catenum explain {args.save} · catenum draw"
@@ -116,70 +105,51 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
 def _play_named(
     args: argparse.Namespace,
     file: ScenarioFile,
-    scenario: Scenario,
-    options: PlayOptions,
-    ddl: Sequence[str],
-    target: Target,
+    options: RunOptions,
+    announce: Callable[[Announce], None] | None,
     out: IO[str],
-    err: IO[str],
 ) -> ExitCode:
     """The named orders, or the one that was asked for: whether each is as expected."""
-    names, order = tuple(scenario.orders), options.order
-    if args.named is not None and args.named not in scenario.orders:
-        raise InputError(
-            f"--named: {file.file} has no order {args.named!r}",
-            advice=suggestion(args.named, list(names)) or "'orders' of a scenario names orders.",
-        )
+    names = tuple(file.scenario.orders)
     if args.named is None and (args.save is not None or args.expect is not None):
         option = "--save" if args.save is not None else "--expect"
         raise InputError(
             f"{option} is about one order, and the scenario has {counted(len(names), 'order')}",
             advice="--named NAME plays one of them.",
         )
-    if order is not None:
+    if args.order is not None:
         raise InputError(
             "--named plays the order that the scenario gives, and --order gives another",
             advice="Leave one of them out.",
         )
-    names = names if args.named is None else (args.named,)
     console = make_console(out, color=False if args.no_color else None)
-    played: list[PlayedOrder] = []
-    with scenarios.engine_for(
-        target, common.teller(err, args.quiet), file, outside=args.outside
-    ) as engine:
-        notes = tuple(_notes(scenario, options, engine.capabilities))
-        given = {
-            "--isolation": args.isolation,
-            "--remedy": args.remedy,
-            "--victim": args.victim,
-            "--timeouts": args.timeouts,
-        }
-        found = play_orders(
-            engine,
-            scenario,
-            options,
-            names=names,
-            changed=next((option for option, value in given.items() if value), None),
-            file=file,
-            ddl=tuple(ddl),
-            notes=notes,
-        )
-        for one in found:
-            if not played and not args.json and not args.quiet and args.named is None:
-                say(console, _title(one.recording), style="bold")
-            if args.named is not None and not args.json:
-                show(one.recording, args, out)
-                say(console)
-            if not args.json:
-                print_order(console, one, width=max(map(len, names)))
-            fault = fault_of(one.recording, file)
-            if fault is not None:
-                raise fault
-            played.append(one)
+    width, first = max(map(len, names if args.named is None else [args.named])), True
+
+    def heard(one: PlayedOrder) -> None:
+        nonlocal first
+        if args.json:
+            return
+        if args.named is not None:
+            show(one.recording, args, out)
+            say(console)
+        elif first and not args.quiet:
+            say(console, _title(one.recording), style="bold")
+        print_order(console, one, width=width)
+        first = False
+
+    played = play_orders(
+        file,
+        None if args.named is None else [args.named],
+        remedy=args.remedy,
+        locks=args.locks,
+        announce=announce,
+        heard=heard,
+        **options,
+    )
     if args.save is not None:
-        common.save_atomically(args.save, to_json(played[0].recording).encode())
+        files.save_atomically(args.save, to_json(played[0].recording).encode())
     if args.json:
-        value = orders_value(scenario.scenario, played)
+        value = orders_value(file.scenario.scenario, played)
         out.write(json.dumps(value, indent=2, ensure_ascii=False) + "\n")
     codes = [_order_code(one, args.expect) for one in played]
     return ExitCode.FOUND if ExitCode.FOUND in codes else ExitCode.OK
@@ -231,17 +201,7 @@ def _title(recording: Recording) -> str:
     return f"{recording.scenario} on {info.server} {info.version} ({info.url})"
 
 
-def _notes(scenario: Scenario, options: PlayOptions, capabilities: object) -> list[str]:
-    victim = options.victim or scenario.victim
-    steers = getattr(capabilities, "steers_victim", False)
-    if victim and not steers:
-        return [
-            f"victim {victim} was asked for, but {getattr(capabilities, 'steers_victim_why', '')}"
-        ]
-    return []
-
-
-def _pause(err: IO[str]):  # type: ignore[no-untyped-def]
+def _pause(err: IO[str]) -> Callable[[Announce], None]:
     def announce(move: Announce) -> None:
         err.write(
             f"move {move.move}: {move.transaction} will run: {one_line(move.sql)}\n  press Enter to"

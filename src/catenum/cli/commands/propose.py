@@ -7,19 +7,20 @@ import json
 from pathlib import Path
 from typing import IO
 
+from catenum.api import files
+from catenum.api.propose import propose
+from catenum.api.scenarios import scenario_with_text
 from catenum.cli import common, scenarios
 from catenum.cli.commands.churn import copies_of
 from catenum.cli.exits import ExitCode
-from catenum.cli.progress import Progress
-from catenum.cli.space_options import add_reach_options, options_of
+from catenum.cli.progress import Reporter
+from catenum.cli.space_options import add_reach_options, space_options
 from catenum.core.errors import InputError
 from catenum.core.propose.changes import with_remedies
+from catenum.core.propose.proposals import Proposals
 from catenum.core.propose.ranking import Proposal
 from catenum.core.servers import rules_of
 from catenum.engines.clock import Clock
-from catenum.lab.explore.walker import Explorer
-from catenum.lab.propose.propose import Proposals, Proposer
-from catenum.lab.run.play import PlayOptions
 from catenum.render.console import make_console, say
 from catenum.render.propose import patch, print_first, print_proposals, proposals_value
 
@@ -71,56 +72,31 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Propose and show. The exit code is 0 where something cures, or nothing is wrong; 1 where
     nothing does.
     """
-    if args.outside:
-        raise InputError("--outside: propose tries changes, and does so in scratch space only")
-    file, text = scenarios.scenario_with_text(args.scenario)
-    scenario, order = scenarios.changed_by_options(file, args)
-    target = common.target_of(args.target or scenarios.recorded_target(file), err)
-    scenarios.refuse_unsafe(file, target.server, outside=False)
+    file, text = scenario_with_text(args.scenario)
     if args.write:
-        common.check_writable(args.write)
+        files.check_writable(args.write)
         if args.write.exists() and not args.force:
             raise InputError(
                 f"--write {args.write}: the file is there", advice="Use --force to overwrite it."
             )
-    progress = Progress(err, quiet=args.quiet or args.json)
-    length, clock = args.length, Clock()
-    args.length = None
-
-    def heard(name: str, explorer: Explorer | None) -> None:
-        if explorer is None:
-            progress.part(0.0, name)
-        else:
-            progress.part(explorer.fraction, f"of '{name}', {explorer.tally.schedules:,} schedules")
+    listener, clock = Reporter(err, quiet=args.quiet, progress=not args.json), Clock()
 
     def first(proposal: Proposal) -> None:
-        progress.clear()
+        listener.clear()
         if not (args.json or args.quiet or args.patch):
             print_first(
                 make_console(out, color=False if args.no_color else None), proposal, clock.now_ms()
             )
             out.flush()
 
-    if args.churn:
-        common.require("scipy", "--churn")
-    with scenarios.server_for(target, common.teller(err, args.quiet), file) as (connect, engine):
-        proposer = Proposer(
-            connect=connect,
-            engine=engine,
-            scenario=scenario,
-            options=PlayOptions(
-                order=order, locks="full", victim=args.victim, limit_ms=float(args.statement_limit)
-            ),
-            how=options_of(args, pictures=False),
-            file=file,
-            workers=args.workers,
-            for_ms=float(length) if length else None,
-            progress=heard,
-            first=first,
-            copies=copies_of(args, list(scenario.transactions)) if args.churn else None,
-        )
-        found = proposer.run()
-        progress.clear()
+    found = propose(
+        file,
+        order=args.order,
+        churn=args.churn,
+        copies=copies_of(args) if args.churn else None,
+        first=first,
+        **space_options(args, listener),
+    )
     _show(args, found, text, list(file.scenario.remedies), out, err)
     if found.interrupted:
         return ExitCode.INTERRUPTED
@@ -145,7 +121,7 @@ def _show(
         chosen = [found.tried[args.pick - 1]]
     if args.write is not None:
         if chosen:
-            common.save_atomically(
+            files.save_atomically(
                 args.write,
                 with_remedies(text, [one.candidate for one in chosen], taken).encode(),
                 shared=True,

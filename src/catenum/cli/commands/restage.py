@@ -11,9 +11,13 @@ from dataclasses import replace
 from pathlib import Path
 from typing import IO, TYPE_CHECKING
 
-from catenum.cli import common, scenarios
+from catenum.api import files
+from catenum.api.scenarios import refuse_unsafe
+from catenum.api.servers import engine_for
+from catenum.cli import common
 from catenum.cli.exits import ExitCode
 from catenum.cli.intake_options import add_intake_options, definitions_of, pick, read, schema_in
+from catenum.cli.progress import Reporter
 from catenum.core.errors import InputError
 from catenum.core.logs.conflicts import Conflict, Member
 from catenum.core.logs.groups import grouped
@@ -104,7 +108,7 @@ def _all(
             row["why"] = error.problems[0].message
             code = ExitCode.FOUND
         else:
-            common.save_atomically(path, staged.text().encode(), shared=True)
+            files.save_atomically(path, staged.text().encode(), shared=True)
             row |= {"file": str(path), "same": found.same if found is not None else None}
             code = ExitCode.FOUND if found is not None and not found.same else code
         rows.append(row)
@@ -141,13 +145,13 @@ def _restage(
     if args.mask:
         staged, conflict = mask_staged(staged, conflict, of_server=args.target is not None)
     file = read_scenario(staged.text().encode(), "restaged")
-    scenarios.refuse_unsafe(file, conflict.server, outside=False)
+    refuse_unsafe(file, conflict.server, outside=False)
     if args.no_play:
         return staged, None
     from catenum.intake.replay import replay
 
     target = common.target_of(f"local:{conflict.server}", err)
-    with scenarios.engine_for(target, common.teller(err, args.quiet), file) as engine:
+    with engine_for(target, file, listener=Reporter(err, quiet=args.quiet)) as engine:
         found = replay(engine, conflict, staged)
     if found.same:
         how = found.tried[-1][0]

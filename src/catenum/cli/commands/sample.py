@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import IO
 
 from catenum import samples
+from catenum.api import files
 from catenum.cli import common
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError
@@ -43,8 +44,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             f"there is no sample {args.name!r}", advice=suggestion(args.name, samples.names())
         ) from error
     if args.save:
-        common.check_writable(args.save)
-        common.save_atomically(args.save, text.encode(), shared=True)
+        files.check_writable(args.save)
+        files.save_atomically(args.save, text.encode(), shared=True)
         if not args.quiet:
             err.write(f"Written: {args.save}  (next: catenum play {args.save})\n")
     else:

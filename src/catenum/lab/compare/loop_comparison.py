@@ -22,13 +22,13 @@ from catenum.core.compare.measure import (
     rate,
     ratio,
 )
+from catenum.core.compare.trial import BASELINE
 from catenum.core.compare.verdict import Rank, Verdict
 from catenum.core.record.recording import Recording
 from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.scenario.remedies import apply_remedy, describe
 from catenum.engines.ports import Engine
-from catenum.lab.compare.trial import BASELINE
 from catenum.lab.load.churn import Churn
 from catenum.lab.run.loading import load
 from catenum.lab.run.play import PlayOptions, play

@@ -8,71 +8,17 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 
+from catenum.core.compare.trial import BASELINE, NOT_RUN, Trial, Variant, rank_of
 from catenum.core.compare.verdict import Figures, Verdict, figures, figures_of, judge
 from catenum.core.errors import InputError
-from catenum.core.record.recording import Recording
 from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.scenario.remedies import apply_remedies, describe, split_names
 from catenum.core.space import schedule
-from catenum.core.space.exploration import Exploration
 from catenum.engines.ports import Engine
 from catenum.lab.explore.runner import ExplorationRunner
 from catenum.lab.explore.walker import ExploreOptions, Explorer
 from catenum.lab.run.play import PlayOptions, play
-
-BASELINE = "as it is"
-#: Of a remedy that the server does not take.
-NOT_RUN = Figures(
-    runs=0,
-    kinds={},
-    waits=0,
-    longest_chain=0,
-    locks=None,
-    time_ms=0.0,
-    broken=(),
-    ended_well=0,
-    attempts=0,
-)
-
-
-@dataclass(frozen=True)
-class Variant:
-    """The baseline, or one remedy: what it changes, its runs, and their results."""
-
-    name: str
-    changes: tuple[str, ...]
-    runs: tuple[Recording, ...]
-    figures: Figures
-    verdict: Verdict | None = None
-    explored: Exploration | None = None
-
-    @property
-    def wins(self) -> bool:
-        """Whether it can be recommended."""
-        return self.verdict is not None and self.verdict.wins
-
-
-@dataclass(frozen=True)
-class Trial:
-    """All variants, the baseline first, and the schedules that each was run on (none where all were
-    explored).
-    """
-
-    scenario: str
-    orders: tuple[tuple[str, ...], ...]
-    variants: tuple[Variant, ...]
-    unchecked: bool
-
-    @property
-    def baseline(self) -> Variant:
-        return self.variants[0]
-
-    @property
-    def winners(self) -> list[Variant]:
-        """Remedies that can be recommended, those with the least waiting first."""
-        won = [variant for variant in self.variants[1:] if variant.wins]
-        return sorted(won, key=rank_of)
 
 
 def orders_of(scenario: Scenario, order: Sequence[str] | None) -> list[tuple[str, ...]]:
@@ -196,11 +142,6 @@ class _Explorer:
         numbers = figures_of(found.tally, bare.runs[0], complete=found.reach.complete)
         verdict = judge(baseline, numbers) if baseline is not None else None
         return replace(bare, figures=numbers, verdict=verdict, explored=found)
-
-
-def rank_of(variant: Variant) -> tuple[int, int, int]:
-    """What winners are ordered by: those with the least waiting first."""
-    return (variant.figures.conflicts, variant.figures.waits, variant.figures.longest_chain)
 
 
 def _rejected(name: str, changes: tuple[str, ...], error: InputError) -> Variant:

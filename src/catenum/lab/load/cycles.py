@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
+from catenum.core.compare.churn_result import DeadlockKind
 from catenum.core.diagnose.holders import attribute
 from catenum.core.diagnose.passes import diagnose
 from catenum.core.record.members import member_of, recording_edges
@@ -39,19 +40,6 @@ UNSEEN = "(in a statement that was not seen)"
 #: For each member in the order of the cycle: transaction and statement, what it waits over, and the
 #: mode.
 Signature = tuple[tuple[str, str, str], ...]
-
-
-@dataclass(frozen=True)
-class DeadlockKind:
-    """One kind of deadlock.
-
-    How often it was met, after how many iterations first, and a recording of that first one.
-    """
-
-    text: str
-    times: int
-    first_iteration: int
-    recording: Recording
 
 
 def cycles(churn: Churn) -> list[DeadlockKind]:

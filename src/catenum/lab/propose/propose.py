@@ -15,6 +15,7 @@ from catenum.core.propose import isolation
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, merged
 from catenum.core.propose.caveats import with_caveats
 from catenum.core.propose.passes import all_series
+from catenum.core.propose.proposals import Proposals
 from catenum.core.propose.ranking import Load, Proposal, ranked
 from catenum.core.propose.variations import variations
 from catenum.core.record.recording import Recording
@@ -51,37 +52,6 @@ MOST_MOVES = 20
 MOST_PAIRS = 6
 #: How long loops run (s), and how many proposals are tried in them.
 LOOPS_S, MOST_LOADED = 5.0, 4
-
-
-@dataclass(kw_only=True)
-class Proposals:
-    """What was found: the scenario as it is, and the proposals, the best first."""
-
-    scenario: Scenario
-    explored: Exploration
-    baseline: Figures
-    played: Recording
-    tried: list[Proposal] = field(default_factory=list)
-    dropped: list[tuple[str, str]] = field(default_factory=list)
-    looped: tuple[Recording, ...] = ()
-    load: Load | None = None  # of the scenario as it is, beside the best few in loops
-    left_alone: tuple[str, ...] = ()  # statements of which it is not certain what they do
-    stopped: bool = False
-    interrupted: bool = False
-    first_cure_ms: float | None = None
-    baseline_ms: float = 0.0
-    serial_breaks: tuple[
-        str, ...
-    ] = ()  # rules that are false in some order of whole transactions, too
-
-    @property
-    def conflict(self) -> bool:
-        """Whether a schedule, or loops, ended in more than waiting, or the data was wrong."""
-        return bool(self.baseline.conflicts or self.baseline.broken or self.looped)
-
-    @property
-    def cures(self) -> list[Proposal]:
-        return [one for one in self.tried if one.cures]
 
 
 @dataclass(kw_only=True)
