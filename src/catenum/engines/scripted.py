@@ -331,6 +331,9 @@ class ScriptedEngine:
     def deadlock_count(self, sessions: Mapping[str, Session]) -> int | None:
         return None
 
+    def settings(self) -> dict[str, str]:
+        return {}
+
     def handlers(self) -> list[tuple[str, tuple[str, ...]]]:
         return []
 
@@ -391,7 +394,9 @@ class ScriptedEngine:
     def tables(self) -> dict[str, TableKeys]:
         return {}
 
-    def rows(self, limit: int) -> dict[str, TableRows]:
+    def rows(
+        self, limit: int, tables: Mapping[str, TableKeys] | None = None
+    ) -> dict[str, TableRows]:
         return {}
 
     def values_of(self, table: str, column: str, most: int) -> tuple[Value, ...]:

@@ -37,10 +37,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--locks",
         choices=["none", "waits", "full"],
-        default="waits",
         help=(
-            "which locks to collect: none, waits (who waits for whom, the default), or every lock"
-            " after each move"
+            "which locks to collect: none, waits (who waits for whom; the default), or full: every"
+            " lock and the committed rows after each move (the default with --save)"
         ),
     )
     parser.add_argument(
@@ -73,6 +72,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Play and show."""
     file = load(args.scenario)
+    args.show_locks = args.locks == "full"
+    args.locks = args.locks or ("full" if args.save else "waits")
     if args.save:
         files.check_writable(args.save)
     options = scenarios.run_options(args, Reporter(err, quiet=args.quiet))
@@ -190,7 +191,7 @@ def show(recording: Recording, args: argparse.Namespace, out: IO[str]) -> None:
     say(console)
     say(console, summary(recording), style="bold")
     say(console)
-    if recording.pictures and (args.verbose or args.locks == "full"):
+    if recording.pictures and (args.verbose or args.show_locks):
         print_pictures(console, recording)
         say(console)
     print_story(console, tell(recording))

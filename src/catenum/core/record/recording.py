@@ -249,10 +249,21 @@ class LockEntry:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class TableRows:
+    """A table's contents as text, ordered by its key; ``total`` may exceed the rows kept."""
+
+    columns: tuple[str, ...]
+    rows: tuple[tuple[str | None, ...], ...]
+    total: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Picture:
     """The locks of all the run's sessions after a move.
 
-    ``cost_ms`` is what taking it cost; ``note`` what it could not see.
+    ``cost_ms`` is what taking it cost; ``note`` what it could not see. ``rows``: what others could
+    read of the scenario's tables then (what was committed), of those tables where it differs from
+    the picture before; the first has all, where rows were read.
     """
 
     move: int
@@ -260,6 +271,7 @@ class Picture:
     locks: tuple[LockEntry, ...]
     cost_ms: float
     note: str | None = None
+    rows: dict[str, TableRows] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -320,15 +332,6 @@ class Finding:
     statements: tuple[Statement, ...]
     evidence: tuple[str, ...]
     advice: tuple[str, ...]
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class TableRows:
-    """A table's final contents as text, ordered by its key; ``total`` may exceed the rows kept."""
-
-    columns: tuple[str, ...]
-    rows: tuple[tuple[str | None, ...], ...]
-    total: int
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -478,6 +481,8 @@ class Recording:
     #: Deadlocks that the server counted and no client received; routines that catch errors, and
     #: which.
     hidden_deadlocks: int = 0
+    #: The server's settings that decide about locks and waits.
+    settings: dict[str, str] = field(default_factory=dict)
     handlers: dict[str, tuple[str, ...]] = field(default_factory=dict)
 
     @property

@@ -123,6 +123,16 @@ class InnodbLockRules(LockRules):
 
     undoes_row_by_row = True
     usual_level = "repeatable read"
+    settings = (
+        "transaction_isolation",
+        "tx_isolation",  # its name before MariaDB 11.1
+        "innodb_deadlock_detect",
+        "innodb_lock_wait_timeout",
+        "innodb_rollback_on_timeout",
+        "innodb_autoinc_lock_mode",
+        "innodb_snapshot_isolation",
+        "lock_wait_timeout",
+    )
     grants_at_release = True  # lock_rec_dequeue_from_page in lock0lock.cc
     locks_before_checks = True  # row_search_mvcc locks; row_upd computes and checks afterwards
     #: An implicit lock: others see it as this until the transaction commits.

@@ -144,6 +144,13 @@ class PostgresqlLockRules(LockRules):
     distinct_levels = ("read committed", "repeatable read", "serializable")
     level_note = "read uncommitted is not listed: PostgreSQL runs it as read committed"
     usual_level = "read committed"
+    settings = (
+        "default_transaction_isolation",
+        "deadlock_timeout",
+        "lock_timeout",
+        "statement_timeout",
+        "idle_in_transaction_session_timeout",
+    )
     locks_matches_only = True
     tables = TABLES
     inserted_mode = UPDATE

@@ -64,6 +64,8 @@ class LockRules(ABC):
     level_note: str = ""
     #: The level that the server comes with: for a stricter one somebody must have asked.
     usual_level: str
+    #: Settings of the server that decide how it locks, waits and ends deadlocks.
+    settings: tuple[str, ...]
     tables: tuple[ModeTable, ...]
     #: What a row that a transaction inserted amounts to for others, until it commits.
     inserted_mode: Mode

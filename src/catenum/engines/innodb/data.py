@@ -7,7 +7,7 @@ import json
 import re
 import struct
 from abc import abstractmethod
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from itertools import islice
 from typing import Any, ClassVar
 
@@ -205,10 +205,12 @@ class InnodbData(InnodbControl):
         with self._translated(), self.within(LOAD_MS):
             self.restorer.restore()
 
-    def rows(self, limit: int) -> dict[str, TableRows]:
+    def rows(
+        self, limit: int, tables: Mapping[str, TableKeys] | None = None
+    ) -> dict[str, TableRows]:
         """The first ``limit`` rows of each table, ordered by its key."""
         found = {}
-        for table, keys in self.tables().items():
+        for table, keys in (self.tables() if tables is None else tables).items():
             order = ", ".join(quoted(column) for column in keys.primary) or "1"
             with self._translated():
                 cursor = self.writer.cursor()

@@ -82,6 +82,14 @@ class InnodbReports(InnodbControl):
                 return None  # this login may not see it
         return int(rows[0][-1]) if rows else None
 
+    def settings(self) -> dict[str, str]:
+        """The global values."""
+        names = self.rules.locks.settings
+        listed = ", ".join("%s" for _ in names)
+        with self._translated():
+            rows = self.query(f"show global variables where variable_name in ({listed})", names)
+        return {str(name): str(value) for name, value in rows}
+
     def handlers(self) -> list[tuple[str, tuple[str, ...]]]:
         """By the bodies of routines and triggers."""
         with self._translated():

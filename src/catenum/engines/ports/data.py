@@ -123,8 +123,10 @@ class Data(Protocol):
         there afterwards.
         """
 
-    def rows(self, limit: int) -> dict[str, TableRows]:
-        """The contents of the scratch space's tables."""
+    def rows(
+        self, limit: int, tables: Mapping[str, TableKeys] | None = None
+    ) -> dict[str, TableRows]:
+        """The contents of the scratch space's tables, or of ``tables`` where they are known."""
 
     def values_of(self, table: str, column: str, most: int) -> tuple[Value, ...]:
         """Different values of a column, in order, without NULL; at most so many. Raises

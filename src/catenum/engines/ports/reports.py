@@ -44,6 +44,11 @@ class Reports(Protocol):
         too.
         """
 
+    def settings(self) -> dict[str, str]:
+        """The server's settings that decide about locks and waits (``rules.locks.settings``), as
+        its sessions begin with them.
+        """
+
     def handlers(self) -> list[tuple[str, tuple[str, ...]]]:
         """Routines of the scratch space that catch errors, and what each catches."""
 

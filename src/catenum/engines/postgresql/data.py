@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 
 import psycopg
 from psycopg import pq, sql
@@ -154,11 +154,14 @@ class PostgresqlData(PostgresqlControl):
         self.reader.rows.forget()
         return lambda: None
 
-    def rows(self, limit: int) -> dict[str, TableRows]:
+    def rows(
+        self, limit: int, tables: Mapping[str, TableKeys] | None = None
+    ) -> dict[str, TableRows]:
         """The first ``limit`` rows of each table, ordered by its key."""
         found = {}
-        with self._translated(self.info.url):
-            tables = self.scratch.tables()
+        if tables is None:
+            with self._translated(self.info.url):
+                tables = self.scratch.tables()
         for table, keys in tables.items():
             order = (
                 sql.SQL(", ").join(sql.Identifier(c) for c in keys.primary)

@@ -11,6 +11,7 @@ from typing import cast
 from catenum.core.record.modes import NO_MODE, Mode
 from catenum.core.record.recording import ServerError, TableKeys
 from catenum.core.record.waits import Edge, Resource
+from catenum.core.servers import rules_of
 from catenum.core.sql.handlers import caught
 from catenum.engines.ports import Patience, Session
 from catenum.engines.postgresql.control import PostgresqlControl
@@ -23,6 +24,10 @@ select d.deadlocks, exists (select from pg_stat_activity a where a.datname = d.d
   and a.backend_type =
   'client backend' and a.pid <> pg_backend_pid() and not starts_with(a.application_name, %s))
 from pg_stat_database d where d.datname = current_database()
+"""
+_SETTINGS = """
+select name, reset_val || case when reset_val <> '0' then coalesce(' ' || unit, '') else '' end
+  from pg_catalog.pg_settings where name = any(%s) order by name
 """
 _BODIES = """
 select p.proname, p.prosrc from pg_proc p join pg_namespace n on n.oid = p.pronamespace
@@ -110,6 +115,13 @@ class PostgresqlReports(PostgresqlControl):
                 session.hand_in_counts()
             row = self.connection.execute(_DEADLOCKS, [f"catenum {self.run}"]).fetchone()
         return int(row[0]) if row is not None and not row[1] else None
+
+    def settings(self) -> dict[str, str]:
+        """What a session without settings of its own begins with."""
+        names = list(rules_of(self.info.server).locks.settings)
+        with self._translated(self.info.url):
+            rows = self.connection.execute(_SETTINGS, [names]).fetchall()
+        return {str(name): str(value) for name, value in rows}
 
     def handlers(self) -> list[tuple[str, tuple[str, ...]]]:
         """By the source of what is not SQL alone."""

@@ -9,7 +9,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from catenum.core.errors import TargetError
-from catenum.core.record.recording import Picture
+from catenum.core.record.recording import Picture, TableKeys, TableRows
 from catenum.core.record.waits import Edge
 from catenum.core.scenario.model import Scenario
 from catenum.engines.clock import Clock
@@ -33,6 +33,8 @@ from catenum.lab.run.requests import (
 #: How long a beginning or a rollback, which wait for nobody, may take before the server counts as
 #: lost (ms).
 PROMPT_MS = 10_000.0
+#: Rows of a table that a picture has.
+PICTURED_ROWS = 40
 
 
 def connections_of(scenario: Scenario) -> dict[str, str]:
@@ -55,7 +57,10 @@ class Driver:
     announce: Callable[[Announce], None] | None = None
     #: By transaction, the connection that it runs on, where that is not one of its own name.
     connections: Mapping[str, str] = field(default_factory=dict)
+    #: Tables whose rows are read for each picture.
+    pictured: Mapping[str, TableKeys] = field(default_factory=dict)
     busy: set[str] = field(default_factory=set)
+    _rows: dict[str, TableRows] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self._begun: dict[str, str] = {}  # by connection, the transaction that came last
@@ -216,10 +221,18 @@ class Driver:
                 ),
             )
 
+    def _changed_rows(self) -> dict[str, TableRows]:
+        """What another session reads now, of tables where that is not what it was before."""
+        rows = self.engine.rows(PICTURED_ROWS, self.pictured)
+        changed = {table: found for table, found in rows.items() if self._rows.get(table) != found}
+        self._rows = rows
+        return changed
+
     def _picture(self, move: int) -> Answer:
         before = self.clock.now_ms()
         found, note = self.engine.picture(self.sessions)
         locks = [replace(lock, transaction=self._on(lock.transaction)) for lock in found]
+        rows = self._changed_rows() if self.pictured else {}
         now = self.clock.now_ms()
         picture = Picture(
             move=move,
@@ -227,5 +240,6 @@ class Driver:
             locks=tuple(locks),
             cost_ms=round(now - before, 3),
             note=note,
+            rows=rows,
         )
         return Answer(at_ms=now, picture=picture)

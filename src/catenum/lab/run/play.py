@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
@@ -17,6 +17,7 @@ from catenum.core.record.recording import (
     DeadlockMember,
     Outcome,
     Recording,
+    TableKeys,
     TransactionRecord,
     Wait,
 )
@@ -116,13 +117,14 @@ def play(
     scenario, chosen_values = with_first_values(engine, scenario, file)
     tables = engine.tables()
     plans = plans_of(engine, scenario, tables) if options.locks != "none" else ()
-    made = _make_moves(engine, scenario, options, file)
+    pictured = _pictured(engine, scenario, tables) if options.locks == "full" else {}
+    made = _make_moves(engine, scenario, options, file, pictured)
     for _ in range(0 if options.once else MOST_REPEATED):
         again = made.conductor.surprised and engine.capabilities.check_ms
         if not (again or made.conductor.ran_out_early):
             break
         load(engine, scenario, file, ddl)
-        made = _make_moves(engine, scenario, options, file)
+        made = _make_moves(engine, scenario, options, file, pictured)
     conductor = made.conductor
     if conductor.ran_out_early:
         raise too_slow(engine)
@@ -166,6 +168,7 @@ def play(
         plans=plans,
         hidden_deadlocks=made.hidden,
         handlers=dict(handlers_of(engine, scenario)),
+        settings=engine.settings(),
         holds_sql={title: chosen(sql) for title, sql in scenario.holds.items()},
         notes=(
             *_differences(scenario, engine),
@@ -236,8 +239,22 @@ def fault_of(recording: Recording, file: ScenarioFile | None) -> InputError | No
     )
 
 
+def _pictured(
+    engine: Engine, scenario: Scenario, tables: Mapping[str, TableKeys]
+) -> Mapping[str, TableKeys]:
+    """The tables whose rows can be read after each move without waiting for a statement that locks
+    a whole table, and without running code of the scenario's own.
+    """
+    opaque = any(table.opaque for table in tables.values())
+    return {} if opaque or may_change_tables(engine, scenario) else tables
+
+
 def _make_moves(
-    engine: Engine, scenario: Scenario, options: PlayOptions, file: ScenarioFile | None
+    engine: Engine,
+    scenario: Scenario,
+    options: PlayOptions,
+    file: ScenarioFile | None,
+    pictured: Mapping[str, TableKeys],
 ) -> _Made:
     clock = Clock()
     sessions: dict[str, Session] = {}
@@ -245,7 +262,7 @@ def _make_moves(
         connections = connections_of(scenario)
         for connection in scenario.connections:
             sessions[connection] = engine.open_session(connection)
-        driver = Driver(engine, sessions, clock, options.announce, connections)
+        driver = Driver(engine, sessions, clock, options.announce, connections, pictured)
         prepare_sessions(driver, scenario, file)
         rules, verdict_ms = rules_of(engine.info.server), engine.verdict_ms
         check_ms = engine.capabilities.check_ms
