@@ -16,10 +16,11 @@ from catenum.core.record.recording import TableKeys
 from catenum.core.record.recording_file import without_times_and_ids
 from catenum.core.record.values import NOTHING
 from catenum.core.scenario.model import Scenario
+from catenum.core.scenario.terms import parse_expectation
 from catenum.core.servers import rules_of
 from catenum.core.space.counting import Classes, schedules
 from catenum.core.space.dependence import Dependence
-from catenum.core.space.expect import parse_expectation, unmet
+from catenum.core.space.expect import unmet
 from catenum.core.space.exploration import how_far, letter_of
 from catenum.core.space.locking import Locked
 from catenum.core.space.search import Walk

@@ -1,5 +1,159 @@
 """Catenum reproduces blocking and deadlocks with concurrent transactions, explains them, and proves
 the fix.
+
+``__all__`` is the face of the package: each command as a function, what they take, and what they
+return. A name is loaded when it is asked for, so that ``import catenum`` costs nothing.
+
+    >>> import catenum
+    >>> with catenum.connect() as server:
+    ...     found = catenum.explore("berth-swap", target=server)
+    >>> found.never("deadlock")
+    <not so: deadlock in 4 of 6 schedules, such as early late early late>
 """
 
 __version__ = "0.1.0"
+
+TYPE_CHECKING = False  # typing itself takes longer to load than this file
+if TYPE_CHECKING:
+    from typing import Any
+
+    from catenum.api.check import check as check
+    from catenum.api.churn import churn as churn
+    from catenum.api.explore import explore as explore
+    from catenum.api.explore import explore_levels as explore_levels
+    from catenum.api.levels import levels as levels
+    from catenum.api.levels import need as need
+    from catenum.api.listener import Listener as Listener
+    from catenum.api.pace import PaceStopped as PaceStopped
+    from catenum.api.pace import pace as pace
+    from catenum.api.play import play as play
+    from catenum.api.play import play_orders as play_orders
+    from catenum.api.propose import propose as propose
+    from catenum.api.report import report as report
+    from catenum.api.results import read as read
+    from catenum.api.scenarios import load as load
+    from catenum.api.scenarios import loads as loads
+    from catenum.api.servers import Server as Server
+    from catenum.api.servers import connect as connect
+    from catenum.api.trial import trial as trial
+    from catenum.api.trial import trial_under_load as trial_under_load
+    from catenum.core.check.result import CheckResult as CheckResult
+    from catenum.core.compare.churn_result import ChurnResult as ChurnResult
+    from catenum.core.compare.trial import Trial as Trial
+    from catenum.core.errors import CatenumError as CatenumError
+    from catenum.core.errors import InputError as InputError
+    from catenum.core.errors import LibraryError as LibraryError
+    from catenum.core.errors import SaveError as SaveError
+    from catenum.core.errors import TargetError as TargetError
+    from catenum.core.levels.matrix import Matrix as Matrix
+    from catenum.core.levels.need import Need as Need
+    from catenum.core.pace.results import PaceResult as PaceResult
+    from catenum.core.propose.proposals import Proposals as Proposals
+    from catenum.core.record.recording import Recording as Recording
+    from catenum.core.scenario.reader import ScenarioFile as ScenarioFile
+    from catenum.core.space.exploration import Exploration as Exploration
+    from catenum.lab.run.orders import PlayedOrder as PlayedOrder
+
+#: Name to the module that has it.
+_MODULES = {
+    "CatenumError": "core.errors",
+    "CheckResult": "core.check.result",
+    "ChurnResult": "core.compare.churn_result",
+    "Exploration": "core.space.exploration",
+    "InputError": "core.errors",
+    "LibraryError": "core.errors",
+    "Listener": "api.listener",
+    "Matrix": "core.levels.matrix",
+    "Need": "core.levels.need",
+    "PaceResult": "core.pace.results",
+    "PaceStopped": "api.pace",
+    "PlayedOrder": "lab.run.orders",
+    "Proposals": "core.propose.proposals",
+    "Recording": "core.record.recording",
+    "SaveError": "core.errors",
+    "ScenarioFile": "core.scenario.reader",
+    "Server": "api.servers",
+    "TargetError": "core.errors",
+    "Trial": "core.compare.trial",
+    "check": "api.check",
+    "churn": "api.churn",
+    "connect": "api.servers",
+    "explore": "api.explore",
+    "explore_levels": "api.explore",
+    "levels": "api.levels",
+    "load": "api.scenarios",
+    "loads": "api.scenarios",
+    "need": "api.levels",
+    "pace": "api.pace",
+    "play": "api.play",
+    "play_orders": "api.play",
+    "propose": "api.propose",
+    "read": "api.results",
+    "report": "api.report",
+    "trial": "api.trial",
+    "trial_under_load": "api.trial",
+}
+
+__all__ = [
+    "CatenumError",
+    "CheckResult",
+    "ChurnResult",
+    "Exploration",
+    "InputError",
+    "LibraryError",
+    "Listener",
+    "Matrix",
+    "Need",
+    "PaceResult",
+    "PaceStopped",
+    "PlayedOrder",
+    "Proposals",
+    "Recording",
+    "SaveError",
+    "ScenarioFile",
+    "Server",
+    "TargetError",
+    "Trial",
+    "__version__",
+    "check",
+    "churn",
+    "connect",
+    "explore",
+    "explore_levels",
+    "levels",
+    "load",
+    "loads",
+    "need",
+    "pace",
+    "play",
+    "play_orders",
+    "propose",
+    "read",
+    "report",
+    "trial",
+    "trial_under_load",
+]
+
+
+def __getattr__(name: str) -> "Any":  # typing is not loaded
+    """The first use of a name of ``__all__`` (PEP 562)."""
+    if name not in _MODULES:
+        raise AttributeError(f"module 'catenum' has no attribute {name!r}")
+    from importlib import import_module
+
+    from catenum.core.display import set_renderer
+
+    set_renderer(_html)
+    found = getattr(import_module(f"catenum.{_MODULES[name]}"), name)
+    globals()[name] = found
+    return found
+
+
+def __dir__() -> list[str]:
+    return sorted([*globals(), *__all__])
+
+
+def _html(result: object) -> str | None:
+    from catenum.render.html.notebook import html_of
+
+    return html_of(result)

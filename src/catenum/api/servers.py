@@ -43,7 +43,7 @@ TargetSource = str | Target | Server | None
 
 @contextlib.contextmanager
 def connect(
-    target: str | None = None,
+    target: TargetSource = None,
     *,
     settings: Mapping[str, str] | None = None,
     listener: Listener = SILENT,

@@ -37,6 +37,7 @@ COMMANDS = {
     "propose": "derive changes from what is seen, try each on every schedule, and rank them",
     "levels": "what each isolation level prevents on a server; which level a scenario needs",
     "pace": "what isolation levels cost under load, from one client to many hundreds",
+    "check": "hold scenarios to what they expect, for builds: table, exit code, JUnit, SARIF",
     "explain": "print the story of a recording",
     "draw": "draw a recording's timeline and wait graph as PNG or SVG",
     "now": "check a running server: who waits for whom, under which head blocker, for how long",

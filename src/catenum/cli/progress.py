@@ -56,11 +56,14 @@ class Progress:
 class Reporter(Listener):
     """Shows on stderr what a command tells: lines for a person, and its progress on a terminal.
 
-    ``progress``: whether progress is shown where lines are, too.
+    ``progress``: whether progress is shown where lines are, too; ``sizes``: and how much there is
+    to be done.
     """
 
-    def __init__(self, err: IO[str], *, quiet: bool = False, progress: bool = True) -> None:
-        self.err, self.quiet, self.progress = err, quiet, progress
+    def __init__(
+        self, err: IO[str], *, quiet: bool = False, progress: bool = True, sizes: bool = True
+    ) -> None:
+        self.err, self.quiet, self.sizes = err, quiet, progress and sizes
         self._progress = Progress(err, quiet=quiet or not progress)
 
     def tell(self, text: str) -> None:
@@ -72,7 +75,7 @@ class Reporter(Listener):
         self.err.write(f"catenum: {text}\n")
 
     def size(self, text: str) -> None:
-        if self.progress:
+        if self.sizes:
             self.tell(text)
 
     def steps(self, done: int, total: int, what: str) -> None:

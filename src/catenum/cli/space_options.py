@@ -60,8 +60,12 @@ def add_reach_options(parser: argparse.ArgumentParser, *, limit: int, length: bo
 
 def space_options(args: argparse.Namespace, listener: Listener) -> SpaceOptions:
     """What the options of ``add_reach_options`` and those of every run say."""
+    return {**run_options(args, listener), **reach_options(args)}
+
+
+def reach_options(args: argparse.Namespace) -> SpaceOptions:
+    """What the options of ``add_reach_options`` say."""
     return {
-        **run_options(args, listener),
         "every": args.every,
         "limit": args.limit,
         "check_orders": args.check_orders,

@@ -17,6 +17,7 @@ from typing_extensions import (
     is_typeddict,
 )  # pydantic asks for this one before Python 3.12
 
+from catenum.core.check.result import Status
 from catenum.core.compare.loop_comparison import LoopComparison
 from catenum.core.compare.measure import Ratio, Spread
 from catenum.core.compare.verdict import Rank
@@ -868,7 +869,6 @@ class ProposalFile(TypedDict):
     rules_broken_serially: list[str]
 
 
-#: What ``catenum schema`` knows, by name.
 class DifferenceValue(TypedDict):
     """One thing that is not as expected, with the place of the expectation in the scenario."""
 
@@ -898,6 +898,46 @@ class OrdersFile(TypedDict):
     orders: list[OrderValue]
 
 
+class BlameValue(TypedDict):
+    """A statement that has a part in what is not as expected: see ``core.check.result``."""
+
+    place: str
+    text: str
+
+
+class CheckCaseValue(TypedDict):
+    """One expectation on one server: see ``core.check.result.CheckCase``."""
+
+    scenario: str
+    file: str
+    target: str
+    server: str
+    version: str
+    what: str
+    level: str | None
+    expected: str
+    status: Status
+    problems: list[str]
+    rule: str
+    blame: list[BlameValue]
+    place: str | None
+    seconds: float
+    schedules: int | None
+    schedule: list[str]
+    allowed: str
+    advice: str | None
+
+
+class CheckFile(TypedDict):
+    """``catenum check --json``."""
+
+    format: Literal["catenum-check/1"]
+    passed: bool
+    interrupted: bool
+    cases: list[CheckCaseValue]
+
+
+#: What ``catenum schema`` knows, by name.
 FORMATS: dict[str, Any] = {
     "orders": OrdersFile,
     "scenario": Scenario,
@@ -910,6 +950,7 @@ FORMATS: dict[str, Any] = {
     "trial": TrialFile,
     "contest": ContestFile,
     "churn": ChurnFile,
+    "check": CheckFile,
     "proposal": ProposalFile,
     "story": StoryFile,
     "drawings": DrawingsFile,

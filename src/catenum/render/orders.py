@@ -8,7 +8,7 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
-from catenum.core.compare.expectation import Difference
+from catenum.core.compare.expectation import subject
 from catenum.core.record.recording_file import to_plain
 from catenum.lab.run.orders import PlayedOrder
 from catenum.render.console import STYLES, say
@@ -34,14 +34,6 @@ def print_order(console: Console, played: PlayedOrder, *, width: int) -> None:
     for one, place in played.differences:
         say(console, f"    {subject(one)}: {one.seen}; expected: {one.expected}")
         say(console, f"      {place}", style=STYLES["faint"])
-
-
-def subject(difference: Difference) -> str:
-    """What a difference is about: ``outcome``, ``wait of loader 1``."""
-    key, *rest = difference.path
-    words = {"waits": "wait", "results": "result", "errors": "error", "rows": "rows"}
-    name = words.get(str(key), str(key))
-    return f"{name} of {' '.join(map(str, rest))}" if rest else str(key)
 
 
 def orders_value(scenario: str, played: Sequence[PlayedOrder]) -> dict[str, Any]:

@@ -8,7 +8,7 @@ import argparse
 import json
 from collections.abc import Sequence
 from pathlib import Path
-from typing import IO, Any
+from typing import IO
 
 from catenum.api.explore import RESULT, explore, explore_levels
 from catenum.api.scenarios import load, target_of
@@ -19,8 +19,9 @@ from catenum.cli.space_options import add_reach_options, space_options
 from catenum.core.errors import InputError
 from catenum.core.scenario.model import ExpectedOutcome
 from catenum.core.scenario.reader import ScenarioFile
+from catenum.core.scenario.terms import LISTED, Term, parse_expectation
 from catenum.core.servers import rules_of
-from catenum.core.space.expect import DATA_WORDS, other_outcomes, parse_expectation, unmet
+from catenum.core.space.expect import other_outcomes
 from catenum.core.space.exploration import Exploration, how_far
 from catenum.core.space.exploration_file import to_json, to_plain
 from catenum.core.text import counted, listed
@@ -28,8 +29,6 @@ from catenum.render.console import make_console, say
 from catenum.render.explore import print_exploration, print_levels
 
 LEVELS_FORMAT = "catenum-levels/1"
-#: What ``--expect`` says for the scenario's own list of outcomes.
-LISTED = "listed"
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -201,19 +200,20 @@ def _compared(
     return ExitCode.FOUND if differences else ExitCode.OK
 
 
-def _expected(found: list[Exploration], terms: list[Any], err: IO[str]) -> ExitCode:
-    reported = [text for one in found for text in unmet(terms, one.tally)]
-    for text in dict.fromkeys(reported):
+def _expected(found: list[Exploration], terms: list[Term], err: IO[str]) -> ExitCode:
+    answers = [one.meets(terms, sample=True) for one in found]
+    unmet = dict.fromkeys(text for answer in answers for text in answer.unmet)
+    for text in unmet:
         err.write(f"catenum: not as expected: {text}\n")
-    if reported:
+    if unmet:
         return ExitCode.FOUND
-    apart = dict.fromkeys(name for one in found for name in one.ignored)
-    if apart and any(term.none and term.word in DATA_WORDS for term in terms):
+    apart = dict.fromkeys(name for answer in answers for name in answer.apart)
+    if apart:
         err.write(
             f"catenum: as expected, apart from {listed(list(apart))}, which no comparison covers\n"
         )
-    if any(term.none for term in terms) and not all(one.reach.complete for one in found):
-        err.write(f"catenum: as expected, but not proven: {how_far(found[0])}\n")
+    for text in dict.fromkeys(text for answer in answers for text in answer.unproven):
+        err.write(f"catenum: as expected, but not proven: {text}\n")
     return ExitCode.OK
 
 

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from catenum.core.compare.measure import rate
+from catenum.core.display import Displayed
 from catenum.core.record.recording import Recording, TargetInfo
 
 FORMAT = "catenum-churn/1"
@@ -48,7 +49,7 @@ class StuckLoopResult:
 
 
 @dataclass(frozen=True, kw_only=True)
-class ChurnResult:
+class ChurnResult(Displayed):
     """All loops. ``lock_waits``: for rows, None where the server does not count them; ``waiting``:
     loops that waited, in the mean of ``samples``, None where none were taken. ``hidden``: deadlocks
     that the server counted and no client received, None where its count could not be compared;

@@ -29,6 +29,14 @@ class Difference:
     seen: str
 
 
+def subject(difference: Difference) -> str:
+    """What a difference is about: ``outcome``, ``wait of loader 1``."""
+    key, *rest = difference.path
+    words = {"waits": "wait", "results": "result", "errors": "error", "rows": "rows"}
+    name = words.get(str(key), str(key))
+    return f"{name} of {' '.join(map(str, rest))}" if rest else str(key)
+
+
 def differences(expected: Expectation, recording: Recording) -> list[Difference]:
     """Every difference, in the order of the expectation's keys."""
     return [

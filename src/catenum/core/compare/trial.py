@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from catenum.core.compare.verdict import Figures, Verdict
+from catenum.core.display import Displayed
 from catenum.core.record.recording import Recording
 from catenum.core.space.exploration import Exploration
 
@@ -41,7 +42,7 @@ class Variant:
 
 
 @dataclass(frozen=True)
-class Trial:
+class Trial(Displayed):
     """All variants, the baseline first, and the schedules that each was run on (none where all were
     explored).
     """

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal, get_args
 
+from catenum.core.display import Displayed
 from catenum.core.errors import TargetError
 from catenum.core.levels.probes import PROBES, Probe, ProbeName, probe_of
 from catenum.core.record.recording import Kind
@@ -80,7 +81,7 @@ class ChangedReader:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Matrix:
+class Matrix(Displayed):
     """All cells of one server, level by level; ``changed``: orders in which the reader was
     changed.
     """

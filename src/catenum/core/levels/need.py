@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from itertools import product
 from typing import Protocol
 
+from catenum.core.display import Displayed
 from catenum.core.record.recording import DataVerdict
 from catenum.core.space.exploration import Exploration
 from catenum.core.space.tally import Path, shorter
@@ -63,7 +64,7 @@ class LevelsTried:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Need:
+class Need(Displayed):
     """What was found. ``uniform``: the least strict level for all, or None; ``each``: the least
     strict assignment, or None for every transaction.
 

@@ -9,13 +9,14 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 from catenum.core.compare.measure import Ratio, Spread
+from catenum.core.display import Displayed
 from catenum.core.pace.measured import LevelFigures, Step, ratio_of_turns
 
 FORMAT = "catenum-pace/1"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class PaceResult:
+class PaceResult(Displayed):
     """All steps of a load, and what it was."""
 
     scenario: str

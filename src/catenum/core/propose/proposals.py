@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from catenum.core.compare.verdict import Figures
+from catenum.core.display import Displayed
 from catenum.core.propose.ranking import Load, Proposal
 from catenum.core.record.recording import Recording
 from catenum.core.scenario.model import Scenario
@@ -12,7 +13,7 @@ from catenum.core.space.exploration import Exploration
 
 
 @dataclass(kw_only=True)
-class Proposals:
+class Proposals(Displayed):
     """What was found: the scenario as it is, and the proposals, the best first."""
 
     scenario: Scenario

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from hashlib import sha1
 from typing import Any, Literal
 
+from catenum.core.display import Displayed
 from catenum.core.record.modes import Mode
 from catenum.core.record.values import Value, ValueKind
 from catenum.core.record.waits import Edge, Resource, WaitGraph
@@ -450,7 +451,7 @@ class Move:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Recording:
+class Recording(Displayed):
     """Everything one run saw."""
 
     format: Literal["catenum-recording/1"] = "catenum-recording/1"

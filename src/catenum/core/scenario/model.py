@@ -775,6 +775,8 @@ class ExpectedOutcome(_OrText):
         return f"{self.outcome}{data}{f', victim {self.victim}' if self.victim else ''}"
 
 
+#: One line, or one for each level.
+ExpectedOfLevels = SqlText | Annotated[dict[Isolation, SqlText], Field(min_length=1)]
 ExpectedOutcomes = Annotated[tuple[ExpectedOutcome, ...], Strict(False), Field(min_length=1)]
 
 
@@ -884,6 +886,21 @@ class Scenario(_Model):
             " 'explore' compares"
         ),
     )
+    expect: (
+        Annotated[
+            Annotated[ExpectedOfLevels, Tag("all")]
+            | Annotated[dict[Server, ExpectedOfLevels], Tag("each")],
+            Discriminator(_by_server),
+        ]
+        | None
+    ) = Field(
+        default=None,
+        description=(
+            "what all schedules together must show, such as 'no deadlock, no anomaly': one line,"
+            " for each server or isolation level its own where they differ; 'check' holds them to"
+            " it"
+        ),
+    )
     server: dict[Server, dict[str, StrictBool | StrictInt | StrictFloat | str]] = Field(
         default_factory=dict,
         description=(
@@ -958,6 +975,19 @@ class Scenario(_Model):
         if isinstance(self.outcomes, dict):
             return {str(name): found for name, found in self.outcomes.items()}.get(server)
         return self.outcomes
+
+    def expected_on(self, server: str) -> dict[str | None, str]:
+        """What is expected of all schedules on a server, by isolation level (None: as the
+        transactions have it); empty where nothing is said of it.
+        """
+        found = self.expect
+        if isinstance(found, dict) and any(name in NAMES for name in found):
+            found = found.get(server)
+        if found is None:
+            return {}
+        if isinstance(found, str):
+            return {None: found}
+        return {str(level): str(text) for level, text in found.items()}
 
     def _settings_of_sessions(self, server: str) -> Iterator[str]:
         """What a session of a run must set to have what the server's settings say."""

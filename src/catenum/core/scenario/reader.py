@@ -49,6 +49,7 @@ from catenum.core.scenario.model import (
 )
 from catenum.core.scenario.names import name_problems
 from catenum.core.scenario.remedies import changed_statements
+from catenum.core.scenario.terms import LISTED, parse_expectation
 from catenum.core.servers import NAMES, rules_of
 from catenum.core.sql.beginning import access_in, begins, level_in, level_set_by
 from catenum.core.sql.parameters import parameters_in
@@ -88,6 +89,18 @@ class ScenarioFile:
     def place(self, *path: str | int) -> Place:
         """Where ``path`` stands, or the nearest thing around it."""
         return _nearest(self.places, path, self.file)
+
+    def expected_lines(self) -> Iterator[tuple[Path, str]]:
+        """Each line under ``expect``, with its path."""
+
+        def below(path: Path, value: object) -> Iterator[tuple[Path, str]]:
+            if isinstance(value, Mapping):
+                for key, inner in value.items():
+                    yield from below((*path, str(key)), inner)
+            elif isinstance(value, str):
+                yield path, value
+
+        yield from below(("expect",), self.scenario.expect)
 
     def paths_of_sql(self, path: Path, server: str) -> Iterator[Path]:
         """Where the text of a statement may stand: under a key, for one server, or as the statement
@@ -437,6 +450,7 @@ def _cross_checks(file: ScenarioFile) -> Iterator[Problem]:
     for title, order in scenario.orders.items():
         yield from _check_order(file, title, order)
     yield from _check_outcomes(file)
+    yield from _check_expected(file)
     for title, remedy in scenario.remedies.items():
         yield from _check_remedy(file, title, remedy, names)
 
@@ -707,6 +721,24 @@ def _check_outcomes(file: ScenarioFile) -> Iterator[Problem]:
                     file.place(*path, number, "victim"),
                     suggestion(one.victim, names),
                 )
+
+
+def _check_expected(file: ScenarioFile) -> Iterator[Problem]:
+    """What is expected of all schedules: known words, and a list where the scenario has one."""
+    for path, text in file.expected_lines():
+        if text.strip() == LISTED:
+            if file.scenario.outcomes is None:
+                yield Problem(
+                    f"expect: {LISTED}: the scenario lists no outcomes",
+                    file.place(*path),
+                    "It does so under the key 'outcomes'.",
+                )
+            continue
+        try:
+            parse_expectation(text, "expect")
+        except InputError as error:
+            first = error.problems[0]
+            yield Problem(first.message, file.place(*path), first.advice)
 
 
 def _check_expectation(

@@ -1,72 +1,53 @@
-"""What a build may expect of an exploration: ``no deadlock, no anomaly``."""
+"""Whether the schedules of an exploration are as expected."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from difflib import get_close_matches
-from typing import get_args
 
-from catenum.core.errors import InputError
 from catenum.core.record.outcome import KINDS
 from catenum.core.scenario.model import ExpectedOutcome
-from catenum.core.space import anomaly
+from catenum.core.scenario.terms import DATA_WORDS, WRONG, Term
 from catenum.core.space.tally import OutcomeEntry, Tally
-
-ANOMALIES = tuple(get_args(anomaly.Name))
-#: Where an anomaly shows: in the rows at the end, or only in what was read on the way.
-WRONG = {"wrong rows": "rows", "wrong reads": "reads"}
-WORDS = (*KINDS, "anomaly", *WRONG, "conflict", "broken rule", *ANOMALIES)
-#: What an expectation says of the data.
-DATA_WORDS = ("anomaly", *WRONG, *ANOMALIES)
-#: What counts though no term names it, and the term by which it does not.
-ALWAYS = {"broken rule": "rules: any", "error": "errors: any"}
+from catenum.core.text import listed
 
 
 @dataclass(frozen=True, slots=True)
-class Term:
-    """One thing expected: that some schedule ends in ``word``, or that none does, or (``any``)
-    either.
+class Answer:
+    """Whether what is expected of an exploration is so; it stands for true or false.
+
+    ``unmet``: what is not so; ``unproven``: why what was not seen may happen all the same;
+    ``apart``: columns that no comparison covers, where something is said of the data. ``sample``:
+    whether it is enough that nothing else was seen.
     """
 
-    word: str
-    none: bool
-    any: bool = False
+    expected: str
+    unmet: tuple[str, ...] = ()
+    unproven: tuple[str, ...] = ()
+    apart: tuple[str, ...] = ()
+    sample: bool = False
 
-    def __str__(self) -> str:
-        return f"no {self.word}" if self.none else self.word
+    def __bool__(self) -> bool:
+        return not self.unmet and (self.sample or not self.unproven)
 
-
-def parse_expectation(text: str) -> list[Term]:
-    """The terms of an expectation. Raises InputError for an unknown word.
-
-    That no rule is false and no statement is rejected is expected in any case, unless a term says
-    something of it.
-    """
-    terms = []
-    for part in text.split(","):
-        word = " ".join(part.split()).lower()
-        free = next((what for what, said in ALWAYS.items() if word == said), None)
-        if free is not None:
-            terms.append(Term(free, none=False, any=True))
-            continue
-        none = word.startswith("no ")
-        word = word.removeprefix("no ")
-        if word not in WORDS:
-            near = get_close_matches(word, WORDS, n=1)
-            known = ", ".join((*WORDS, *ALWAYS.values()))
-            hint = f"Did you mean {near[0]!r}?" if near else f"Known are: {known}."
-            raise InputError(f"--expect: {word!r} is not an outcome of a schedule", advice=hint)
-        terms.append(Term(word, none))
-    said = {term.word for term in terms}
-    terms += [Term(word, none=True) for word in ALWAYS if word not in said]
-    return terms
+    def __repr__(self) -> str:
+        if self.unmet:
+            return f"<not so: {'; '.join(self.unmet)}>"
+        apart = f", apart from {listed(list(self.apart))}" if self.apart else ""
+        if self.unproven:
+            return f"<not proven: {self.expected}{apart}: {'; '.join(self.unproven)}>"
+        return f"<so: {self.expected}{apart}>"
 
 
 def count_of(word: str, tally: Tally) -> int:
     """In how many schedules ``word`` happened."""
-    return sum(
-        entry.count
+    return sum(entry.count for entry in _entries(word, tally))
+
+
+def _entries(word: str, tally: Tally) -> Iterator[OutcomeEntry]:
+    """The outcomes in which ``word`` happened."""
+    return (
+        entry
         for entry in tally.outcomes.values()
         if (entry.ends_in_error if word == "error" else entry.met(word))
         or (word == "anomaly" and entry.data == "anomaly")
@@ -75,6 +56,12 @@ def count_of(word: str, tally: Tally) -> int:
         or (word == "conflict" and KINDS.index(entry.kind) > KINDS.index("waited"))
         or (word == "broken rule" and any(value is not True for value in entry.holds.values()))
     )
+
+
+def shortest(word: str, tally: Tally) -> tuple[str, ...]:
+    """The shortest schedule in which ``word`` happened, as an order to play."""
+    orders = [entry.shortest for entry in _entries(word, tally) if entry.shortest]
+    return min(orders, key=lambda order: (len(order), order), default=())
 
 
 def other_outcomes(
@@ -87,7 +74,7 @@ def other_outcomes(
     missing: list[tuple[int | None, str]] = [
         (number, f"{one}: in none of {tally.schedules:,} schedules")
         for number, one in enumerate(expected)
-        if not any(_is(one, entry) for entry in entries)
+        if not any(is_met_by(one, entry) for entry in entries)
     ]
     unexpected: list[tuple[int | None, str]] = [
         (
@@ -97,7 +84,7 @@ def other_outcomes(
             f" ({' '.join(entry.shortest or ())})",
         )
         for entry in entries
-        if not any(_is(one, entry) for one in expected)
+        if not any(is_met_by(one, entry) for one in expected)
     ]
     return missing + unexpected
 
@@ -107,13 +94,14 @@ def _victims(entry: OutcomeEntry) -> str:
     return f", victim {', '.join(names)}" if names else ""
 
 
-def _is(expected: ExpectedOutcome, entry: OutcomeEntry) -> bool:
+def is_met_by(expected: ExpectedOutcome, entry: OutcomeEntry) -> bool:
+    """Whether an outcome is the expected one."""
     victim = expected.victim is None or "deadlock" in entry.failed_by.get(expected.victim, ())
     data = expected.data in (None, entry.data, entry.anomaly)
     return expected.outcome == entry.kind and victim and data
 
 
-def unmet(terms: list[Term], tally: Tally) -> list[str]:
+def unmet(terms: Sequence[Term], tally: Tally) -> list[str]:
     """What did not come out as expected, in words."""
     reported = []
     for term in terms:
@@ -130,7 +118,9 @@ def unmet(terms: list[Term], tally: Tally) -> list[str]:
                 f"the data of {unchecked} of {tally.schedules} schedules could not be checked"
             )
         if term.none and count:
-            reported.append(f"{term.word} in {count} of {tally.schedules} schedules")
+            such = " ".join(shortest(term.word, tally))
+            example = f", such as {such}" if such else ""
+            reported.append(f"{term.word} in {count} of {tally.schedules} schedules{example}")
         if not term.none and not count:
             reported.append(f"{term.word} in none of {tally.schedules} schedules")
     return reported

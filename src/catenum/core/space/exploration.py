@@ -5,9 +5,13 @@ Its JSON form is in ``exploration_file``.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
+from catenum.core.display import Displayed
 from catenum.core.record.recording import TargetInfo
+from catenum.core.scenario.terms import DATA_WORDS, Term, known_word, parse_expectation
+from catenum.core.space.expect import Answer, unmet
 from catenum.core.space.tally import OutcomeEntry, Tally
 from catenum.core.text import counted
 
@@ -39,7 +43,7 @@ class Reach:
 
 
 @dataclass(kw_only=True)
-class Exploration:
+class Exploration(Displayed):
     """All schedules of one scenario at given levels, or a part of them."""
 
     scenario: str
@@ -58,6 +62,37 @@ class Exploration:
     def outcomes(self) -> list[OutcomeEntry]:
         """Distinct outcomes, the worst first."""
         return self.tally.ordered
+
+    def never(self, word: str, *, sample: bool = False) -> Answer:
+        """Whether no schedule ends in ``word``: an outcome, ``anomaly`` or its name, ``conflict``,
+        ``broken rule``. Not so where the schedules were not all run, but where a ``sample`` is
+        enough. Raises InputError for another word.
+        """
+        return self.meets([Term(known_word(word), none=True)], sample=sample)
+
+    def ever(self, word: str) -> Answer:
+        """Whether some schedule ends in ``word``, as for ``never``."""
+        return self.meets([Term(known_word(word), none=False)])
+
+    def meets(self, expected: str | Sequence[Term], *, sample: bool = False) -> Answer:
+        """Whether it is as expected, such as ``no deadlock, no anomaly``; see ``never``. That no
+        rule is false and no statement rejected is expected of a text in any case, unless it says
+        something of it.
+        """
+        terms = parse_expectation(expected) if isinstance(expected, str) else expected
+        said = expected if isinstance(expected, str) else ", ".join(map(str, terms))
+        absent = [term.word for term in terms if term.none]
+        unproven = [] if self.reach.complete or not absent else [how_far(self)]
+        hidden = {"deadlock", "conflict"} & set(absent)
+        if hidden and self.tally.may_hide and not self.tally.met("deadlock"):
+            unproven.append("a routine catches errors, and the server's count was not compared")
+        return Answer(
+            expected=said,
+            unmet=tuple(dict.fromkeys(unmet(terms, self.tally))),
+            unproven=tuple(unproven),
+            apart=tuple(self.ignored) if set(absent) & set(DATA_WORDS) else (),
+            sample=sample,
+        )
 
     def letter(self, key: str) -> str:
         """The letter by which an outcome is called: A is the worst."""

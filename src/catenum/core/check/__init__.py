@@ -1,0 +1,1 @@
+"""Expectations of scenarios held against servers: results, and the statements to blame."""
