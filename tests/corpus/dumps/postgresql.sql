@@ -2,7 +2,7 @@
 -- PostgreSQL database dump
 --
 
-\restrict GtpMsyidoiT7EhrQLevaGl5SlcPcaMwPl6xVSlsqXTGSTO8l6sTKrrOK9vFKD2B
+\restrict E7vJ4INKEPNEPOsqccGDaz8IspfaEkdNrAqa82AYMnVKhsT9r48gsdAaQmTrpQr
 
 -- Dumped from database version 15.18 (Debian 15.18-0+deb12u1)
 -- Dumped by pg_dump version 15.18 (Debian 15.18-0+deb12u1)
@@ -298,5 +298,5 @@ ALTER TABLE ONLY public.berth
 -- PostgreSQL database dump complete
 --
 
-\unrestrict GtpMsyidoiT7EhrQLevaGl5SlcPcaMwPl6xVSlsqXTGSTO8l6sTKrrOK9vFKD2B
+\unrestrict E7vJ4INKEPNEPOsqccGDaz8IspfaEkdNrAqa82AYMnVKhsT9r48gsdAaQmTrpQr
 

@@ -24,6 +24,7 @@ from catenum.cli.progress import Reporter
 from catenum.core.errors import LibraryError, SaveError
 from catenum.core.record.recording_file import to_json
 from catenum.core.report.recording_story import tell
+from catenum.core.report.timeline import summary
 from catenum.core.scenario.reader import read_scenario
 from catenum.engines.clock import Clock
 from catenum.lab.compare.trial import trial_of_all
@@ -31,7 +32,7 @@ from catenum.lab.explore.walker import ExploreOptions
 from catenum.lab.run.play import PlayOptions, play
 from catenum.render.console import make_console, say
 from catenum.render.text import print_story
-from catenum.render.timeline import legend, print_timeline, summary
+from catenum.render.timeline import legend, print_timeline
 from catenum.render.trial import print_trial, to_json_value
 
 SAMPLE = "berth-swap"

@@ -20,6 +20,7 @@ from catenum.core.record.outcome import KINDS, is_conflict
 from catenum.core.record.recording import Recording
 from catenum.core.record.recording_file import to_json
 from catenum.core.report.recording_story import tell
+from catenum.core.report.timeline import summary
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.text import counted, one_line
 from catenum.lab.run.orders import PlayedOrder
@@ -27,7 +28,7 @@ from catenum.lab.run.requests import Announce
 from catenum.render.console import make_console, say
 from catenum.render.orders import orders_value, print_order
 from catenum.render.text import print_pictures, print_story
-from catenum.render.timeline import legend, print_timeline, summary
+from catenum.render.timeline import legend, print_timeline
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
