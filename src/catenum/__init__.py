@@ -11,7 +11,7 @@ return. A name is loaded when it is asked for, so that ``import catenum`` costs 
     <not so: deadlock in 4 of 6 schedules, such as early late early late>
 """
 
-__version__ = "0.1.0"
+from catenum.core.version import __version__
 
 TYPE_CHECKING = False  # typing itself takes longer to load than this file
 if TYPE_CHECKING:

@@ -9,7 +9,6 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from catenum import __version__
 from catenum.api.check_state import CheckState
 from catenum.api.explore import explore
 from catenum.api.files import make_folder, save_atomically
@@ -28,6 +27,7 @@ from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.scenario.terms import LISTED, Term, parse_expectation
 from catenum.core.space.expect import count_of, is_met_by, other_outcomes, shortest
 from catenum.core.space.exploration import Exploration
+from catenum.core.version import __version__
 from catenum.engines.clock import Clock
 from catenum.engines.targets import Target, read_settings, resolve
 from catenum.lab.run.orders import PlayedOrder

@@ -24,6 +24,8 @@ from catenum.lab.run.loading import load
 
 #: A turn of the loops, between two looks at what they gave (s).
 STEP_S = 0.5
+#: The file of the figures in a saved folder.
+RESULT = "churn.json"
 DEFAULT_S, LONGEST_S = 10.0, 3600.0
 
 

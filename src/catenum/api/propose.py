@@ -25,13 +25,15 @@ def propose(
     churn: bool = False,
     copies: Mapping[str, int] | None = None,
     first: Callable[[Proposal], None] = lambda proposal: None,
+    show: bool = True,
     **options: Unpack[SpaceOptions],
 ) -> Proposals:
     """Derive changes from what is seen, try each on every schedule, and rank them.
 
     ``churn``: also in loops (``copies`` of each transaction), for conflicts inside statements;
     ``time_limit``: no candidate is tried later; ``first`` is given the first change that cures, as
-    soon as it is found. Raises InputError, TargetError.
+    soon as it is found; ``show``: at the end the worst schedule is played as it is and with what is
+    put first (``before`` and ``after``). Raises InputError, TargetError.
     """
     if options.get("outside"):
         raise InputError("--outside: propose tries changes, and does so in scratch space only")
@@ -60,6 +62,7 @@ def propose(
                 workers=options.get("workers", 1),
                 for_ms=milliseconds(length) if length else None,
                 progress=heard,
+                shown=show,
                 first=first,
                 copies=copies_of(copies or {}, asked) if churn else None,
             ).run()

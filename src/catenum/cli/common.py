@@ -7,14 +7,16 @@ from __future__ import annotations
 import argparse
 import re
 from collections.abc import Callable
-from datetime import tzinfo
+from datetime import datetime, tzinfo
 from typing import IO
 
 from catenum.api.servers import find_target
 from catenum.cli.progress import Reporter
 from catenum.core.errors import InputError
 from catenum.core.logs.times import zone_of
+from catenum.core.points_in_time import point_in_time
 from catenum.core.text import parse_duration
+from catenum.engines.clock import moment
 from catenum.engines.targets import Target
 
 
@@ -59,6 +61,30 @@ def long_duration_argument(text: str) -> int:
     """The same with days: ``14d``."""
     days = re.fullmatch(r"\s*(\d+)\s*d\s*", text)
     return int(days[1]) * 86_400_000 if days and int(days[1]) else duration_argument(text)
+
+
+def add_since_options(parser: argparse.ArgumentParser, what: str) -> None:
+    """--since and --until."""
+    parser.add_argument(
+        "--since",
+        metavar="WHEN",
+        help=f"{what}: from then on, such as '2026-11-22 18:00', '10m ago', 12h, yesterday",
+    )
+    parser.add_argument("--until", metavar="WHEN", help="the same for the end")
+
+
+def since_and_until(args: argparse.Namespace) -> tuple[datetime | None, datetime | None]:
+    """What ``add_since_options`` says, in UTC. Raises InputError."""
+    now = moment()
+    since, until = (point_in_time(text, now) if text else None for text in (args.since, args.until))
+    return since, until
+
+
+def as_text(when: datetime | None) -> str | None:
+    """A point in time as stores have it."""
+    if when is None:
+        return None
+    return when.isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
 def positive(text: str) -> int:

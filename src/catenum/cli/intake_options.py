@@ -11,10 +11,12 @@ from pathlib import Path
 from typing import IO
 
 from catenum.api import files
+from catenum.api.results import Saved, SavedChurn, SavedExploration, SavedValue, read_saved
 from catenum.cli import common
 from catenum.cli.progress import Progress
+from catenum.core.compare.trial import Trial
 from catenum.core.errors import InputError, Place
-from catenum.core.logs.conflict_recording import conflicts_of, recording_of
+from catenum.core.logs.conflict_recording import conflicts_of
 from catenum.core.logs.conflicts import Conflict, numbered, with_names
 from catenum.core.logs.restage import with_definitions
 from catenum.core.logs.servers import log_rules_of
@@ -25,7 +27,7 @@ from catenum.core.record.recording_file import from_json
 from catenum.core.servers import rules_of
 from catenum.engines.definitions import Definitions
 from catenum.engines.drivers import server_module
-from catenum.intake.conflicts import conflicts_in, moment
+from catenum.intake.conflicts import conflicts_in
 from catenum.intake.files import sources
 
 
@@ -38,10 +40,7 @@ def add_intake_options(parser: argparse.ArgumentParser) -> None:
         help="a server's log, a report of a deadlock, a statement log; a folder of them; '-' for "
         "standard input",
     )
-    parser.add_argument(
-        "--since", metavar="TIME", help="leave out what came before, such as '2026-11-25 22:00:00'"
-    )
-    parser.add_argument("--until", metavar="TIME", help="leave out what came after")
+    common.add_since_options(parser, "leave out what is not of that time")
     parser.add_argument(
         "--zone",
         metavar="ZONE",
@@ -107,7 +106,7 @@ def read(args: argparse.Namespace, err: IO[str]) -> tuple[list[Conflict], int, s
     if recorded and len(recorded) == len(args.files):
         found_in = [conflicts_of(from_json(files.read_file(path), str(path))) for path in recorded]
         return [conflict for conflicts in found_in for conflict in conflicts], len(recorded), None
-    since, until = (moment(text) if text else None for text in (args.since, args.until))
+    since, until = common.since_and_until(args)
     zone = common.zone_argument(args.zone)
     found = sources(args.files, args.prefix)
     size = sum(source.size for source in found)
@@ -183,27 +182,44 @@ def _is_recording(path: Path) -> bool:
 
 
 def recording_in(path: Path, args: argparse.Namespace) -> Recording:
-    """A recording, or the picked conflict of a server's log or report. Raises InputError."""
-    head = _head(path)
-    if (
-        not head.strip()
-        or b'"catenum-' in head
-        or (path.suffix == ".json" and b"error_severity" not in head)
-    ):
-        return from_json(files.read_file(path), str(path))
-    try:
-        conflicts = conflicts_in(sources([str(path)]))
-    except InputError as error:
-        found = error.problems[0].message
+    """A recording; of a server's log or report the picked conflict, of a trial the picked variant,
+    of a proposal before (1) or after (2). Raises InputError.
+    """
+    saved = read_saved(path, pick=args.pick)
+    if isinstance(saved, Recording):
+        return saved
+    found = list(_recordings(saved))
+    if not found:
         raise InputError(
-            f"{found}, nor like a recording",
-            advice="'catenum play SCENARIO --save FILE' writes one.",
-        ) from error
-    return recording_of(pick(args, conflicts)[1])
+            "this has no recording",
+            place=Place(str(path)),
+            advice="'catenum report' shows what it has.",
+        )
+    number = args.pick or 1
+    if number > len(found):
+        names = ", ".join(f"{place} {name}" for place, (name, _) in enumerate(found, 1))
+        raise InputError(f"--pick {number}: there are {names}")
+    return found[number - 1][1]
+
+
+def _recordings(saved: Saved) -> Iterator[tuple[str, Recording]]:
+    """What a result has of recordings, each by its name."""
+    if isinstance(saved, Trial):
+        yield from ((one.name, run) for one in saved.variants for run in one.runs[:1])
+    elif isinstance(saved, SavedExploration):
+        yield from saved.recordings.items()
+    elif isinstance(saved, SavedChurn):
+        yield from ((f"cycle {n}", run) for n, run in enumerate(saved.recordings, 1))
+    elif isinstance(saved, SavedValue):
+        found = ((name, saved.value.get(name)) for name in ("before", "after"))
+        yield from ((name, run) for name, run in found if isinstance(run, Recording))
 
 
 def add_pick_option(parser: argparse.ArgumentParser) -> None:
     """Of a log with several conflicts, which one."""
     parser.add_argument(
-        "--pick", type=common.positive, metavar="N", help="of a server's log, which conflict of it"
+        "--pick",
+        type=common.positive,
+        metavar="N",
+        help="of a log, which conflict; of a trial, which variant; else which recording",
     )

@@ -13,7 +13,7 @@ import sys
 from functools import partial
 from importlib import import_module
 
-from catenum import __version__
+from catenum.core.version import __version__
 
 TYPE_CHECKING = False  # typing itself takes longer to load than all the rest of the help page
 if TYPE_CHECKING:
@@ -38,6 +38,7 @@ COMMANDS = {
     "levels": "what each isolation level prevents on a server; which level a scenario needs",
     "pace": "what isolation levels cost under load, from one client to many hundreds",
     "check": "hold scenarios to what they expect, for builds: table, exit code, JUnit, SARIF",
+    "report": "a page to hand over: what happened, move by move, what is proven, how to repeat it",
     "explain": "print the story of a recording",
     "draw": "draw a recording's timeline and wait graph as PNG or SVG",
     "now": "check a running server: who waits for whom, under which head blocker, for how long",

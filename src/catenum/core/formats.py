@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import json
 from functools import cache
-from typing import TYPE_CHECKING, Any, Literal, NotRequired
+from typing import TYPE_CHECKING, Any, Literal, NotRequired, get_args, get_type_hints
 
 from typing_extensions import (
     TypedDict,
@@ -852,7 +852,9 @@ class Server(TypedDict):
 
 
 class ProposalFile(TypedDict):
-    """``catenum propose --json``."""
+    """``catenum propose --json``; with ``--save`` the worst schedule as it is, and with what is put
+    first.
+    """
 
     format: Literal["catenum-proposal/1"]
     scenario: str
@@ -867,6 +869,8 @@ class ProposalFile(TypedDict):
     stopped: bool
     interrupted: bool
     rules_broken_serially: list[str]
+    before: NotRequired[Recording]
+    after: NotRequired[Recording]
 
 
 class DifferenceValue(TypedDict):
@@ -1009,6 +1013,21 @@ def format_name(plain: dict[str, Any]) -> str | None:
     """
     said = str(plain.get("format", "")).partition("/")[0].removeprefix("catenum-")
     return said if said in FORMATS else None
+
+
+def version_of(name: str) -> str | None:
+    """What stands under ``format`` in a file of that name, as this version writes it; None where it
+    is written in several ways.
+    """
+    kind = FORMATS[name]
+    kinds = get_args(kind) or (kind,)
+    said = {_format_of(one) for one in kinds}
+    return said.pop() if len(said) == 1 else None
+
+
+def _format_of(kind: Any) -> str | None:
+    hint = get_type_hints(kind).get("format")
+    return next(iter(get_args(hint)), None)
 
 
 def dumps(value: Any) -> str:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime, tzinfo
@@ -15,8 +14,6 @@ from catenum.core.logs.servers import log_rules_of
 from catenum.core.logs.span import Span
 from catenum.core.logs.times import ZONE_ADVICE, NoZone, utc
 from catenum.intake.files import Source
-
-_DAY = re.compile(r"\d{4}-\d\d-\d\d")
 
 
 def conflicts_in(
@@ -159,15 +156,6 @@ def _known(conflict: Conflict) -> int:
         *(w.provenance for w in conflict.waits),
     ]
     return sum(fact != "unknown" for part in parts for fact in part.values())
-
-
-def moment(text: str) -> datetime:
-    """A time on the command line; without a zone it is UTC. Raises InputError."""
-    try:
-        return utc(f"{text} 00:00:00" if _DAY.fullmatch(text) else text, UTC)
-    except (NoZone, ValueError) as error:
-        advice = "Such as '2026-11-25 22:00:00', or with a zone '2026-11-25 22:00:00 +01'."
-        raise InputError(f"{text!r} is no time", advice=advice) from error
 
 
 def _within(

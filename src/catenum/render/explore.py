@@ -12,7 +12,7 @@ from rich.text import Text
 
 from catenum.core.space.claims import Claim, claims, describe_outcome
 from catenum.core.space.exploration import Exploration, how_far, letter_of
-from catenum.core.space.tally import OutcomeEntry, WaitPairEntry
+from catenum.core.space.tally import OutcomeEntry
 from catenum.core.text import counted, duration, shortened
 from catenum.render.console import STYLES, say
 
@@ -196,17 +196,17 @@ def _print_meetings(console: Console, found: Exploration) -> None:
         style=STYLES["strong"],
     )
     rows = sorted({(m.waiter, m.statement or 0) for m in wait_pairs})
-    columns = sorted({_holder(m) for m in wait_pairs})
+    columns = sorted({(m.holder, m.holder_numbers) for m in wait_pairs})
     counts: dict[tuple[tuple[str, int], tuple[str, str]], int] = {}
     for m in wait_pairs:
-        key = ((m.waiter, m.statement or 0), _holder(m))
+        key = ((m.waiter, m.statement or 0), (m.holder, m.holder_numbers))
         counts[key] = counts.get(key, 0) + m.count
     heads = [_step(column) for column in columns]
     left = max(len(_step(row)) for row in rows)
     widths = [max(len(h), 4) for h in heads]
     if left + 4 + sum(width + 2 for width in widths) > console.width:
         for m in sorted(wait_pairs, key=lambda m: -m.count):
-            holder = _step(_holder(m))
+            holder = _step((m.holder, m.holder_numbers))
             say(
                 console,
                 f"    {_step((m.waiter, m.statement or 0))} waits for {holder}: {m.count:,} "
@@ -226,18 +226,6 @@ def _print_meetings(console: Console, found: Exploration) -> None:
             text.append("  " + (f"{count:,}" if count else "·").rjust(width), style="none")
         say(console, text)
     say(console)
-
-
-def _holder(wait_pair: WaitPairEntry) -> tuple[str, str]:
-    """The holder, and which of its statements took the lock: ``1``, ``1 or 2`` where that is not
-    certain.
-    """
-    known = (
-        wait_pair.holder_candidates
-        if wait_pair.holder_statement is None
-        else (wait_pair.holder_statement,)
-    )
-    return wait_pair.holder, " or ".join(map(str, known))
 
 
 def _step(pair: tuple[str, int | str]) -> str:

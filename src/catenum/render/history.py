@@ -8,6 +8,7 @@ from typing import Any
 
 from rich.console import Console
 
+from catenum.core.snapshot.history_words import gap_text, incident_line, seen_text
 from catenum.core.text import counted, duration, one_line
 from catenum.render.console import STYLES, say
 
@@ -68,24 +69,6 @@ def _print_coverage(console: Console, hours: Sequence[dict[str, Any]]) -> None:
             text += f"; not wholly seen: {reported}{more}"
         for line in textwrap.wrap(text, console.width - 1, subsequent_indent="  "):
             say(console, line, style=STYLES["faint"])
-
-
-def seen_text(server: dict[str, Any]) -> str:
-    """How long a server was seen, and how long somebody looked and could not see."""
-    blind = f", blind for {duration(server['blind_s'] * 1000)}" if server["blind_s"] else ""
-    seen, of = duration(server["seen_s"] * 1000), duration(server["of_s"] * 1000)
-    return f"{server['server']}: seen for {seen} of {of}, in {server['looks']:,} checks{blind}"
-
-
-def gap_text(gap: dict[str, Any]) -> str:
-    """When a server was not seen, and why: nobody looked, or who looked was blind."""
-    how = "blind" if gap["blind"] else "not watched"
-    until = _seconds(gap["until"]) if gap["until"] else "the end"
-    return f"{how} from {_seconds(gap['since'])} to {until}: {gap['why']}"
-
-
-def _seconds(text: str) -> str:
-    return text[:19].rstrip("Z").replace("T", " ")
 
 
 def _nothing(reported: dict[str, Any]) -> str:
@@ -225,29 +208,6 @@ def print_pairs(console: Console, rows: Sequence[Mapping[str, Any]], most: int =
                 subsequent_indent=" " * 16,
             ):
                 say(console, line, style=STYLES["faint"])
-
-
-def incident_line(row: Mapping[str, Any]) -> str:
-    """One incident: when, where, who held whom up, over what, for how long."""
-    who = ", ".join(part for part in (row["user"], row["application"]) if part)
-    session = f"session {row['head'] or 'not reported'}{f' ({who})' if who else ''}"
-    blamed = (
-        session
-        if row["heads"] < 2
-        else f"{row['heads']} heads one after the other, {session} the longest"
-    )
-    most = "" if row["held_exact"] else "at most "
-    held = f" for {most}{duration(row['held_ms'])}" if row["held_ms"] is not None else ""
-    typical = f", median {duration(row['typical_ms'])}" if row["typical_ms"] is not None else ""
-    chain = f", chain {row['chain']}" if row["chain"] > 1 else ""
-    return (
-        f"{row['first'][:19].replace('T', ' ')}  {row['server']} "
-        f" {'cycle, ' if row['cycle'] else ''}over "
-        f"{row['object']}: {row['waiting']} waiting{chain}, longest wait"
-        f" {duration(row['longest_ms'])}; "
-        f"{blamed}{held}{typical}{'' if row['ended'] else ' (not ended when last seen)'}"
-        f"{', from the log' if row['source'] == 'log' else ''}"
-    )
 
 
 def print_incident(console: Console, reported: dict[str, Any]) -> None:

@@ -15,6 +15,7 @@ from catenum.core.propose.changes import ddl, difference, plain, unified
 from catenum.core.propose.proposals import Proposals
 from catenum.core.propose.ranking import Load, Proposal, why_first
 from catenum.core.record.outcome import KINDS
+from catenum.core.record.recording_file import to_plain as recording_value
 from catenum.core.servers import rules_of
 from catenum.core.space.exploration import how_far
 from catenum.core.text import counted, duration, listed
@@ -375,6 +376,13 @@ def proposals_value(found: Proposals) -> dict[str, Any]:
         "interrupted": found.interrupted,
         "rules_broken_serially": list(found.serial_breaks),
     }
+
+
+def recordings_value(found: Proposals) -> dict[str, Any]:
+    """The worst schedule as it is, and with what is put first, where both were played."""
+    if found.before is None or found.after is None:
+        return {}
+    return {"before": recording_value(found.before), "after": recording_value(found.after)}
 
 
 def load_reported(load: Load) -> str:

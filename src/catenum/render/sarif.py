@@ -10,9 +10,9 @@ from pathlib import PurePath
 from typing import Any
 from urllib.parse import quote
 
-from catenum import __version__
 from catenum.core.check.result import CheckCase, CheckResult
 from catenum.core.errors import Place
+from catenum.core.version import __version__
 
 _SCHEMA = (
     "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"

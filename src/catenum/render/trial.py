@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import textwrap
 from collections.abc import Sequence
-from typing import Any
 
 from rich.console import Console
 from rich.text import Text
@@ -12,13 +11,10 @@ from rich.text import Text
 from catenum.core.compare.trial import Trial, Variant
 from catenum.core.compare.verdict import Verdict
 from catenum.core.record.outcome import KINDS
-from catenum.core.record.recording_file import to_plain
 from catenum.core.space.claims import claims
-from catenum.core.space.exploration_file import to_plain as exploration_value
 from catenum.core.text import duration
 from catenum.render.console import STYLES, say
 
-FORMAT = "catenum-trial/1"
 _SIGNS = {"cures": "✓", "eases": "~", "no better": "=", "worse": "✗", "loses": "✗"}
 _TONES = {"cures": "good", "eases": "wait", "no better": "plain", "worse": "bad", "loses": "bad"}
 
@@ -171,35 +167,3 @@ def print_verdict(
             change, console.width - 7, initial_indent="    · ", subsequent_indent="      "
         ):
             say(console, text, style=STYLES["faint"])
-
-
-def to_json_value(trial: Trial) -> dict[str, Any]:
-    """The trial as plain values, with a recording of every run."""
-    return {
-        "format": FORMAT,
-        "scenario": trial.scenario,
-        "orders": [" ".join(order) for order in trial.orders],
-        "data_checked": not trial.unchecked,
-        "variants": [
-            {
-                "name": variant.name,
-                "changes": list(variant.changes),
-                "outcomes": variant.figures.kinds,
-                "waits": variant.figures.waits,
-                "longest_chain": variant.figures.longest_chain,
-                "locks_taken": variant.figures.locks,
-                "attempts": variant.figures.attempts,
-                "median_ms": round(variant.figures.time_ms, 3),
-                "rules_broken": list(variant.figures.broken),
-                "verdict": variant.verdict.rank if variant.verdict else None,
-                "reason": variant.verdict.reason if variant.verdict else None,
-                "runs": variant.figures.runs,
-                "anomalies": variant.figures.anomalies,
-                "complete": variant.figures.complete,
-                "exploration": exploration_value(variant.explored) if variant.explored else None,
-                "recordings": [to_plain(run) for run in variant.runs],
-            }
-            for variant in trial.variants
-        ],
-        "best": trial.winners[0].name if trial.winners else None,
-    }

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import IO
 
 from catenum.api import files
+from catenum.api.churn import RESULT as CHURN_RESULT
 from catenum.api.churn import churn
 from catenum.api.trial import MOST_COPIES
 from catenum.cli import common, scenarios
@@ -31,7 +32,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--until", choices=FAILURES[:3], help="stop as soon as this has happened")
     parser.add_argument(
-        "--save", metavar="FOLDER", type=Path, help="write a recording of each distinct cycle there"
+        "--save",
+        metavar="FOLDER",
+        type=Path,
+        help="write the figures and a recording of each distinct cycle there, for 'report'",
     )
     common.add_output_options(parser)
 
@@ -93,6 +97,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if live:
         err.write("\r\x1b[K")
     paths = _save(result, args.save)
+    if args.save:
+        value = json.dumps(to_plain(result, paths), indent=2, ensure_ascii=False)
+        files.save_atomically(args.save / CHURN_RESULT, value.encode())
     if args.json:
         out.write(json.dumps(to_plain(result, paths), indent=2, ensure_ascii=False) + "\n")
     else:

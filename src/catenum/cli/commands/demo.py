@@ -21,6 +21,7 @@ from catenum.cli import common
 from catenum.cli.commands.draw import draw
 from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Reporter
+from catenum.core.compare.trial_file import to_plain as trial_value
 from catenum.core.errors import LibraryError, SaveError
 from catenum.core.record.recording_file import to_json
 from catenum.core.report.recording_story import tell
@@ -33,7 +34,7 @@ from catenum.lab.run.play import PlayOptions, play
 from catenum.render.console import make_console, say
 from catenum.render.text import print_story
 from catenum.render.timeline import legend, print_timeline
-from catenum.render.trial import print_trial, to_json_value
+from catenum.render.trial import print_trial
 
 SAMPLE = "berth-swap"
 #: The parts of the story that carry it; ``explain`` prints the rest.
@@ -103,9 +104,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             draw(recording, folder, name, ("timeline", "graph"), ("png", "svg"))
         except LibraryError as error:
             undrawn = error
-    files.save_atomically(
-        folder / "trial.json", json.dumps(to_json_value(result), indent=2).encode()
-    )
+    files.save_atomically(folder / "trial.json", json.dumps(trial_value(result), indent=2).encode())
     _ending(console, folder, clock, undrawn)
     return ExitCode.OK if best and before.outcome.kind == "deadlock" else ExitCode.FOUND
 

@@ -7,7 +7,6 @@ import csv
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict
-from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import IO, Any
 
@@ -19,7 +18,6 @@ from catenum.core.record.recording_file import to_json
 from catenum.core.report.recording_story import tell
 from catenum.core.servers import rules_of
 from catenum.core.text import harmless
-from catenum.engines.clock import moment
 from catenum.intake.conflicts import conflicts_in
 from catenum.intake.files import sources
 from catenum.render.console import make_console, say
@@ -60,10 +58,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         type=Path,
         help="the store to read (default: in your data folder)",
     )
-    parser.add_argument(
-        "--since", metavar="WHEN", help="a time (2026-11-22T18:00), or a time before now (12h, 3d)"
-    )
-    parser.add_argument("--until", metavar="WHEN", help="the same for the end")
+    common.add_since_options(parser, "what was seen")
     parser.add_argument(
         "--server", metavar="NAME", help="one of several servers, as watch called it"
     )
@@ -104,7 +99,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     path = args.store or watching.default_store()
     store = writer_beside(path) if words[:1] == ["take"] else reader(path)
     try:
-        span = Span(_moment(args.since), _moment(args.until), args.server)
+        since, until = (common.as_text(when) for when in common.since_and_until(args))
+        span = Span(since, until, args.server)
         if words[:1] == ["note"]:
             return _note(store, words[1:], out, args)
         if words[:1] == ["take"]:
@@ -129,28 +125,6 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         return _summary(store, span, args, out, err)
     finally:
         store.close()
-
-
-def _moment(text: str | None) -> str | None:
-    """A point in time as the store has it. Raises InputError."""
-    if text is None:
-        return None
-    try:
-        ago = common.long_duration_argument(text)
-        found = moment() - timedelta(milliseconds=ago)
-    except argparse.ArgumentTypeError:
-        try:
-            found = datetime.fromisoformat(text)
-        except ValueError as error:
-            raise InputError(
-                f"{text!r} is no time",
-                advice=(
-                    "Write 2026-11-22T18:00 (UTC unless it says otherwise), or how long ago: 30min,"
-                    " 12h, 3d."
-                ),
-            ) from error
-        found = found.replace(tzinfo=UTC) if found.tzinfo is None else found.astimezone(UTC)
-    return found.isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
 def _report(store: Store, span: Span, args: argparse.Namespace, out: IO[str]) -> ExitCode:

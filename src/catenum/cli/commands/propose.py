@@ -22,7 +22,13 @@ from catenum.core.propose.ranking import Proposal
 from catenum.core.servers import rules_of
 from catenum.engines.clock import Clock
 from catenum.render.console import make_console, say
-from catenum.render.propose import patch, print_first, print_proposals, proposals_value
+from catenum.render.propose import (
+    patch,
+    print_first,
+    print_proposals,
+    proposals_value,
+    recordings_value,
+)
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -54,6 +60,12 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="write a copy of the scenario with what cures as remedies",
     )
     parser.add_argument(
+        "--save",
+        metavar="FILE",
+        type=Path,
+        help="write the result with recordings of before and after, for 'report'",
+    )
+    parser.add_argument(
         "--force", action="store_true", help="with --write: over a file that is there"
     )
     parser.add_argument(
@@ -73,6 +85,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     nothing does.
     """
     file, text = scenario_with_text(args.scenario)
+    if args.save:
+        files.check_writable(args.save)
     if args.write:
         files.check_writable(args.write)
         if args.write.exists() and not args.force:
@@ -95,8 +109,12 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         churn=args.churn,
         copies=copies_of(args) if args.churn else None,
         first=first,
+        show=args.save is not None,
         **space_options(args, listener),
     )
+    if args.save:
+        value = {**proposals_value(found), **recordings_value(found)}
+        files.save_atomically(args.save, json.dumps(value, ensure_ascii=False).encode())
     _show(args, found, text, list(file.scenario.remedies), out, err)
     if found.interrupted:
         return ExitCode.INTERRUPTED

@@ -17,9 +17,10 @@ from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Reporter
 from catenum.cli.space_options import add_reach_options, space_options
 from catenum.core.compare.trial import Trial
+from catenum.core.compare.trial_file import to_plain as trial_value
 from catenum.render.console import make_console, say
 from catenum.render.loop_comparison import contest_value, print_contest, winners_of
-from catenum.render.trial import print_trial, to_json_value
+from catenum.render.trial import print_trial
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -58,7 +59,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     options = space_options(args, listener)
     result = trial(args.scenario, order=args.order, remedies=args.remedy, **options)
     if args.save:
-        files.save_atomically(args.save, json.dumps(to_json_value(result), indent=2).encode())
+        files.save_atomically(args.save, json.dumps(trial_value(result), indent=2).encode())
     show(result, args, out)
     return ExitCode.OK if result.winners else ExitCode.FOUND
 
@@ -91,7 +92,7 @@ def _under_load(args: argparse.Namespace, listener: Listener, out: IO[str]) -> E
 def show(result: Trial, args: argparse.Namespace, out: IO[str]) -> None:
     """The trial on standard output, in the form asked for."""
     if args.json:
-        out.write(json.dumps(to_json_value(result), indent=2) + "\n")
+        out.write(json.dumps(trial_value(result), indent=2) + "\n")
         return
     console = make_console(out, color=False if args.no_color else None)
     if args.quiet:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Iterator, Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, fields
 from typing import Any
 
 from catenum.core.compare.measure import Ratio, Spread
@@ -90,6 +90,39 @@ def _level(one: LevelFigures) -> dict[str, Any]:
             value[name]["high"] = None
     said = {name: getattr(one, name) for name in ("bottleneck", "rough", "unsteady")}
     return {**value, "turns": list(one.turns), **said}
+
+
+def from_plain(plain: Mapping[str, Any]) -> PaceResult:
+    """A result read back from such a value."""
+    steps = tuple(
+        Step(
+            clients=step["clients"],
+            stopped=step["stopped"],
+            levels=tuple(_figures_of(one) for one in step["levels"]),
+        )
+        for step in plain["steps"]
+    )
+    rest = {name: value for name, value in plain.items() if name not in ("format", "steps")}
+    rest |= {"levels": tuple(plain["levels"]), "notes": tuple(plain["notes"])}
+    return PaceResult(steps=steps, **rest)
+
+
+def _figures_of(value: Mapping[str, Any]) -> LevelFigures:
+    plain = {field.name: value[field.name] for field in fields(LevelFigures) if field.name in value}
+    spread, ratio = value["per_second"], value["ratio"]
+    return LevelFigures(
+        **plain
+        | {
+            "per_second": Spread(**_bounded(spread)),
+            "ratio": Ratio(**_bounded(ratio)) if ratio is not None else None,
+            "turns": tuple(value["turns"]),
+        }
+    )
+
+
+def _bounded(value: Mapping[str, Any]) -> dict[str, Any]:
+    high = value["high"]
+    return {**value, "high": float("inf") if high is None else high}
 
 
 COLUMNS = (

@@ -29,6 +29,9 @@ class Proposals(Displayed):
     interrupted: bool = False
     first_cure_ms: float | None = None
     baseline_ms: float = 0.0
+    #: The schedule that ends worst, as it is and with what is put first; None where nothing cures.
+    before: Recording | None = None
+    after: Recording | None = None
     serial_breaks: tuple[
         str, ...
     ] = ()  # rules that are false in some order of whole transactions, too

@@ -131,6 +131,16 @@ class WaitPairEntry:
     count: int = 0
     holder_candidates: tuple[int, ...] = ()
 
+    @property
+    def holder_numbers(self) -> str:
+        """Which of the holder's statements took the lock: ``1``, ``1 or 2`` where that is not
+        certain.
+        """
+        known = (
+            self.holder_candidates if self.holder_statement is None else (self.holder_statement,)
+        )
+        return " or ".join(map(str, known))
+
 
 _SUMS = (
     *("schedules", "broken_off", "ruled_out", "diverged", "given_up", "swaps", "repeated", "races"),

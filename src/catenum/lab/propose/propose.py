@@ -67,6 +67,8 @@ class Proposer:
     workers: int = 1
     for_ms: float | None = None
     progress: Callable[[str, Explorer | None], None] | None = None
+    #: Whether the worst schedule is played as it is and with what is put first, to be shown.
+    shown: bool = False
     #: Whether nothing more is tried once something cures.
     first_only: bool = False
     #: Told of the first candidate that cures, as soon as it is found.
@@ -158,7 +160,19 @@ class Proposer:
             found.interrupted = found.stopped = True
         found.stopped = found.stopped or self.over()
         found.tried = ranked(found.tried)
+        if self.shown:
+            self._show(found)
         return found
+
+    def _show(self, found: Proposals) -> None:
+        """The schedule that ends worst, played as it is and with what is put first."""
+        bad = next((entry for entry in found.explored.outcomes if entry.bad), None)
+        if bad is None or bad.shortest is None or not found.cures:
+            return
+        how = replace(self.options, order=bad.shortest, locks="full")
+        changed, ddl = apply_remedy(found.scenario, found.cures[0].candidate.remedy)
+        found.before = play(self.engine, found.scenario, how, file=self.file)
+        found.after = play(self.engine, changed, how, file=self.file, ddl=ddl)
 
     def _try_all(self, evidence: Evidence, found: Proposals, clock: Clock) -> None:
         slow = self.engine.capabilities.timeout_step_ms > 1
