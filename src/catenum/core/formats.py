@@ -73,6 +73,7 @@ class SessionValue(TypedDict):
     earlier_cut: bool
     took: str | None
     failed: bool
+    trace: str | None
     transaction_since: NotRequired[str | None]
     statement_since: NotRequired[str | None]
 
@@ -191,6 +192,7 @@ class HeadOfIncident(TypedDict):
     database: str | None
     held_ms: float
     exact: bool
+    trace: str | None
 
 
 class IncidentValue(TypedDict):

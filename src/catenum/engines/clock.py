@@ -71,6 +71,11 @@ def milliseconds_between(earlier: str, later: str) -> float:
     return (datetime.fromisoformat(later) - datetime.fromisoformat(earlier)).total_seconds() * 1e3
 
 
+def seconds_of(moment: str) -> float:
+    """A wall time as ``wall`` gives it, in seconds since 1970."""
+    return datetime.fromisoformat(moment).timestamp()
+
+
 class Clock:
     """Milliseconds since it was made (or last reset)."""
 

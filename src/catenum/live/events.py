@@ -145,4 +145,40 @@ def _head_value(head: Head) -> dict[str, Any]:
         "database": session.database,
         "held_ms": round(head.held_ms, 1),
         "exact": head.exact,
+        "trace": session.traceparent,
     }
+
+
+#: What is worth waking somebody for, and what a person should know.
+_ERRORS = ("deadlock", "deadlocks", "lost", "blind", "store", "trouble")
+_WARNINGS = ("began", "long", "many", "idle")
+
+
+def log_value(reported: WatchEvent) -> dict[str, Any]:
+    """What was reported as one flat line for a log collector."""
+    level = (
+        "error" if reported.what in _ERRORS else "warning" if reported.what in _WARNINGS else "info"
+    )
+    value: dict[str, Any] = {
+        "time": reported.at,
+        "level": level,
+        "logger": "catenum.watch",
+        "event": reported.what,
+        "server": reported.server,
+        "message": reported.text,
+    }
+    incident = reported.incident
+    if incident is not None:
+        head = incident.longest_held.session
+        value |= {
+            "incident": incident.number,
+            "object": incident.over,
+            "waiting": incident.worst_waiting,
+            "longest_ms": round(incident.longest_ms, 1),
+            "session": head.id,
+            "application": head.application,
+        }
+        if head.traceparent is not None:
+            _, trace, span, _ = head.traceparent.split("-")
+            value |= {"trace_id": trace, "span_id": span}
+    return {key: one for key, one in value.items() if one is not None}

@@ -139,14 +139,6 @@ class LogFile:
             f" {rules_of(self._server).title}'s log"
         )
 
-    def deadlocks(self) -> Iterator[str]:
-        """The reports of deadlocks that were written since the last call, each as it stands in the
-        log.
-        """
-        for conflict in self.conflicts():
-            if conflict.kind == "deadlock":
-                yield conflict.report
-
     def _following(self) -> Path | None:
         """The next file of a rotated log: the oldest of the younger ones."""
         if self._like is None:

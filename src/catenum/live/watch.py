@@ -14,6 +14,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from catenum.core.errors import InputError, SaveError
 from catenum.core.servers import rules_of
@@ -25,13 +26,16 @@ from catenum.core.snapshot.rates import Counted, RateLog
 from catenum.core.snapshot.sample import Sample
 from catenum.core.snapshot.sight import Sight
 from catenum.core.text import duration
-from catenum.engines.clock import Clock, milliseconds_between
+from catenum.engines.clock import Clock, milliseconds_between, seconds_of
 from catenum.engines.monitor import Monitor
 from catenum.live.client_sockets import client_ends
 from catenum.live.events import WatchEvent, across_text, began_text, ended_text, event_value
 from catenum.live.follow import CROWD_PAUSE_MS, Follower, Sighting
 from catenum.live.logfile import LogFile
 from catenum.store.store import Store
+
+if TYPE_CHECKING:  # only a watch that has a collector loads its library
+    from catenum.live.metrics import Meter
 
 #: The store is trimmed this often (ms).
 TRIM_EVERY_MS = 60_000.0
@@ -76,6 +80,7 @@ class Watch:
     tell: Callable[[WatchEvent], None]
     seen: Callable[[str, Sample], None] | None = None
     stop: threading.Event = field(default_factory=threading.Event)
+    meter: Meter | None = None
 
     def __post_init__(self) -> None:
         self.abandoned = False  # nobody looks any more: the watch has ended by itself
@@ -173,12 +178,12 @@ class Watch:
             self._alert(WatchEvent(what="back", server=name, at=sighting.at, text=text))
         for said in (sighting.pace, sighting.note):
             if said is not None:
-                self.tell(WatchEvent(what="note", server=name, at=sighting.at, text=said))
+                self._say(WatchEvent(what="note", server=name, at=sighting.at, text=said))
         sample = whole.masked() if self.options.mask else whole
         for note in sample.notes:
             if (name, note) not in self._noted:
                 self._noted.add((name, note))
-                self.tell(WatchEvent(what="note", server=name, at=sighting.at, text=note))
+                self._say(WatchEvent(what="note", server=name, at=sighting.at, text=note))
         now = self._clock.now_ms()
         since = now - self._last_ms.get(name, now)
         before = self._last_at.get(name, sample.at)
@@ -207,6 +212,9 @@ class Watch:
         self._tell_alarms(
             name, sample.at, self._alarms[name].take(sample, open_now, deadlocks, now)
         )
+        if self.meter is not None:
+            self.meter.deadlocks(name, deadlocks)
+            self.meter.sample(name, whole, self._trackers[name].open, seconds_of(sample.at))
         self._look_across(name, whole, now)
         if self.seen is not None:
             self.seen(name, sample)
@@ -249,7 +257,7 @@ class Watch:
             f"the clock of this machine went {way} by {duration(abs(jump_ms))}: it was set, or the"
             " machine slept"
         )
-        self.tell(WatchEvent(what="note", server=name, at=at, text=text))
+        self._say(WatchEvent(what="note", server=name, at=at, text=text))
         self._end(name, self._trackers[name].lost(before, counts=True), before)
         if jump_ms > 0:
             self._keep(lambda store: store.gap(name, before, at, text))
@@ -411,7 +419,7 @@ class Watch:
         for incident in (self._twin(one, last=True) for one in incidents):
             if not self._keep(partial(Store.write_end, name=name, incident=incident)):
                 self._to_store.setdefault(name, []).append(incident)
-            self.tell(
+            self._say(
                 WatchEvent(
                     what="ended", server=name, at=at, text=ended_text(incident), incident=incident
                 )
@@ -421,7 +429,7 @@ class Watch:
 
     def _tell_change(self, name: str, sample: Sample, change: Change) -> None:
         for incident in change.began:
-            self.tell(
+            self._say(
                 WatchEvent(
                     what="began",
                     server=name,
@@ -431,7 +439,7 @@ class Watch:
                 )
             )
         for incident in change.ended:
-            self.tell(
+            self._say(
                 WatchEvent(
                     what="ended",
                     server=name,
@@ -453,9 +461,14 @@ class Watch:
             )
             self._alert(reported)
 
+    def _say(self, reported: WatchEvent) -> None:
+        if self.meter is not None:
+            self.meter.event(reported)
+        self.tell(reported)
+
     def _alert(self, reported: WatchEvent) -> None:
         """Say it, and start the command for it."""
-        self.tell(reported)
+        self._say(reported)
         self._run(reported)
 
     def _tell_deadlocks(self, name: str, at: str, count: int, report: str | None) -> None:
@@ -466,7 +479,7 @@ class Watch:
             )
             self._alert(WatchEvent(what="deadlock", server=name, at=at, text=text, report=report))
         elif report:
-            self.tell(
+            self._say(
                 WatchEvent(
                     what="report",
                     server=name,
@@ -477,16 +490,17 @@ class Watch:
             )
 
     def _from_logs(self, name: str, kind: str) -> list[str]:
-        found = [
-            report
-            for server, log in self._logs
-            if server == name
-            for report in log.of_server(kind).deadlocks()
-        ]
+        found = []
+        for log in (log for server, log in self._logs if server == name):
+            for conflict in log.of_server(kind).conflicts():
+                if self.meter is not None:
+                    self.meter.logged(name, conflict.kind)
+                if conflict.kind == "deadlock":
+                    found.append(conflict.report)
         for log in (log for server, log in self._logs if server == name and log.trouble):
             if (name, log.trouble) not in self._noted:
                 self._noted.add((name, str(log.trouble)))
-                self.tell(
+                self._say(
                     WatchEvent(
                         what="note", server=name, at=self._clock.wall(), text=str(log.trouble)
                     )
@@ -501,7 +515,7 @@ class Watch:
             process = subprocess.Popen(self._command, stdin=subprocess.PIPE, start_new_session=True)
         except OSError as error:
             text = f"--run: cannot start {self._command[0]}: {error.strerror}"
-            self.tell(WatchEvent(what="trouble", server=reported.server, at=reported.at, text=text))
+            self._say(WatchEvent(what="trouble", server=reported.server, at=reported.at, text=text))
             return
         self._commands.append(process)
         value = json.dumps(event_value(reported, recording=True)).encode()

@@ -13,6 +13,7 @@ from functools import partial
 from pathlib import Path
 from typing import IO, TYPE_CHECKING
 
+from catenum.api import files
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError
@@ -21,14 +22,14 @@ from catenum.core.snapshot.sample import Sample
 from catenum.core.snapshot.story import headline_of, tell_sample
 from catenum.core.text import one_line
 from catenum.engines.targets import Target
-from catenum.live.events import WatchEvent, event_value
+from catenum.live.events import WatchEvent, event_value, log_value
 from catenum.live.watch import Watch, WatchOptions
 from catenum.render.console import STYLES, make_console, say
 from catenum.render.text import print_story
 from catenum.store.store import Store, writer
 
 if TYPE_CHECKING:
-    pass
+    from catenum.live.metrics import Meter
 
 _BAD = ("long", "many", "idle", "deadlocks", "deadlock", "lost", "blind", "store", "trouble")
 _TONES = {"began": "wait", "clear": "good", "sees": "good", **dict.fromkeys(_BAD, "bad")}
@@ -110,6 +111,20 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="a wait shorter than this makes no incident (default 500ms)",
     )
     parser.add_argument(
+        "--metrics",
+        metavar="[ADDRESS:]PORT",
+        help=(
+            "answer a metrics collector there, as OpenMetrics text (without an address: to this"
+            " machine only)"
+        ),
+    )
+    parser.add_argument(
+        "--log-format",
+        choices=["text", "json"],
+        default="text",
+        help="json: one flat line for each event, for a log collector",
+    )
+    parser.add_argument(
         "--own-runs",
         action="store_true",
         help="also what waits in runs of Catenum itself, such as 'play --pause'",
@@ -146,6 +161,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         face = _Face(args, out, len(targets) > 1)
         servers = {name: partial(watching.connect, target) for name, target in targets.items()}
         watch = Watch(servers, options, store, face.tell, face.seen)
+        watch.meter = _meter(args, list(targets), options)
         _announce(args, targets, store, err)
         _until_ended(watch, args.length)
         for name, why in watch.never_seen:
@@ -156,6 +172,23 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     finally:
         if store is not None:
             store.close()
+
+
+def _meter(args: argparse.Namespace, names: list[str], options: WatchOptions) -> Meter | None:
+    """What a collector is answered from. Raises InputError where the port cannot be had,
+    LibraryError.
+    """
+    if args.metrics is None:
+        return None
+    files.require("prometheus_client", "--metrics")
+    from catenum.live.metrics import Meter, address_of
+
+    address, port = address_of(args.metrics)
+    meter = Meter(names)
+    for name, _ in options.logs:
+        meter.follows_log(name)
+    meter.serve(address, port)
+    return meter
 
 
 def _log(text: str, servers: list[str]) -> tuple[str, Path]:
@@ -195,13 +228,18 @@ class _Face:
 
     def __init__(self, args: argparse.Namespace, out: IO[str], several: bool) -> None:
         self.args, self.out, self.several = args, out, several
-        self.live = out.isatty() and not args.json and not args.quiet
+        as_lines = args.json or args.log_format == "json"
+        self.live = out.isatty() and not as_lines and not args.quiet
         self.console = make_console(out, color=False if args.no_color else None)
         self.recent: deque[WatchEvent] = deque(maxlen=RECENT)
         self.samples: dict[str, Sample] = {}
 
     def tell(self, reported: WatchEvent) -> None:
         """Something happened."""
+        if self.args.log_format == "json":
+            self.out.write(json.dumps(log_value(reported), ensure_ascii=False) + "\n")
+            self.out.flush()
+            return
         if self.args.json:
             self.out.write(json.dumps(event_value(reported)) + "\n")
             self.out.flush()

@@ -77,6 +77,7 @@ def _session(at: str, session: SessionInfo) -> dict[str, Any]:
     """
     return {
         **asdict(session),
+        "trace": session.traceparent,
         "transaction_since": _before(at, session.transaction_ms),
         "statement_since": _before(at, session.statement_ms),
     }

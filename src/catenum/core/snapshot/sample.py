@@ -15,6 +15,7 @@ from typing import Literal
 from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge, WaitGraph
 from catenum.core.servers import rules_of
+from catenum.core.snapshot.trace_context import traceparent_in
 
 State = Literal[
     "working",
@@ -44,7 +45,8 @@ class SessionInfo:
     them. ``took``: the statement that took the lock which others wait for, where the server tells.
     ``transaction``: what makes its transaction the same one when seen again; ``statement_id``: the
     same of its statement, running or ended, where the server tells it. ``failed``: its transaction
-    has met an error, and can only be rolled back.
+    has met an error, and can only be rolled back. ``trace``: the trace context of its statements,
+    where these are masked.
     """
 
     id: str
@@ -74,6 +76,13 @@ class SessionInfo:
     earlier_cut: bool = False
     took: str | None = None
     failed: bool = False
+    trace: str | None = None
+
+    @property
+    def traceparent(self) -> str | None:
+        """The trace context that its statements carry, the latest one first."""
+        texts = (self.statement, *reversed(self.earlier))
+        return self.trace or next((found for one in texts if (found := traceparent_in(one))), None)
 
     @property
     def key(self) -> tuple[str, str | None]:
@@ -237,7 +246,11 @@ def masked_session(session: SessionInfo, masked: Callable[[str], str]) -> Sessio
     statement = masked(session.statement) if session.statement else None
     took = masked(session.took) if session.took else None
     return replace(
-        session, statement=statement, earlier=tuple(map(masked, session.earlier)), took=took
+        session,
+        statement=statement,
+        earlier=tuple(map(masked, session.earlier)),
+        took=took,
+        trace=session.traceparent,  # it stands in a comment, which masking takes away
     )
 
 

@@ -185,6 +185,8 @@ def _identity(session: SessionInfo) -> str:
     if session.background:
         kind = f"{session.kind}, " if session.kind else ""
         parts.append(f"{kind}a process of the server itself")
+    if session.traceparent:
+        parts.append(f"trace {session.traceparent}")
     return ", ".join(parts)
 
 
@@ -270,7 +272,8 @@ def _waiter(sample: Sample, branch: Branch) -> str:
     )
     level = f", {session.isolation}" if session.isolation != "not reported" else ""
     length, timeout = _length(sample, branch.name), _timeout(sample, branch.name)
-    return f"{name} waits {length}{over}{also}{age}{level}{timeout}{text}"
+    trace = f", trace {session.traceparent}" if session.traceparent else ""
+    return f"{name} waits {length}{over}{also}{age}{level}{timeout}{trace}{text}"
 
 
 def _length(sample: Sample, name: str) -> str:
