@@ -6,9 +6,12 @@ from __future__ import annotations
 
 import argparse
 import re
-from collections.abc import Callable
+import textwrap
+from collections.abc import Callable, Iterable
 from datetime import datetime, tzinfo
 from typing import IO
+
+from rich.console import Console
 
 from catenum.api.servers import find_target
 from catenum.cli.progress import Reporter
@@ -18,6 +21,7 @@ from catenum.core.points_in_time import point_in_time
 from catenum.core.text import parse_duration
 from catenum.engines.clock import moment
 from catenum.engines.targets import Target
+from catenum.render.console import STYLES, make_console, say
 
 
 def add_output_options(parser: argparse.ArgumentParser) -> None:
@@ -30,10 +34,41 @@ def add_output_options(parser: argparse.ArgumentParser) -> None:
         "--verbose", action="store_true", help="say more: every lock picture, what was cleared"
     )
     parser.add_argument(
-        "--no-color",
-        action="store_true",
-        help="no colour, also on a terminal (NO_COLOR does the same)",
+        "--brief", action="store_true", help="the answer in a few sentences, and what to do next"
     )
+    add_color_options(parser)
+
+
+def add_color_options(parser: argparse.ArgumentParser) -> None:
+    """--color, --no-color."""
+    parser.add_argument(
+        "--color",
+        choices=["auto", "always", "never"],
+        default="auto",
+        help="colour on a terminal (auto), also in a pipe (FORCE_COLOR), or never (NO_COLOR)",
+    )
+    parser.add_argument(
+        "--no-color", dest="color", action="store_const", const="never", help="as --color never"
+    )
+
+
+def console_for(args: argparse.Namespace, out: IO[str]) -> Console:
+    """The console of a command's result."""
+    wanted = {"auto": None, "always": True, "never": False}
+    return make_console(out, color=wanted[args.color])
+
+
+def say_next(console: Console, *commands: str) -> None:
+    """Below a result, what to type next."""
+    for number, command in enumerate(commands):
+        say(console, f"{'next:' if not number else '     '} {command}", style=STYLES["faint"])
+
+
+def say_answer(console: Console, answer: Iterable[tuple[str, str]]) -> None:
+    """The answer in a few sentences, each on lines of its own."""
+    for text, tone in answer:
+        for line in textwrap.wrap(text, console.width - 1):
+            say(console, line, style=STYLES[tone])
 
 
 def duration_argument(text: str) -> int:

@@ -27,6 +27,7 @@ _NO_ROOM = (errno.ENOSPC, errno.EIO, errno.EDQUOT, errno.EFBIG)
 COMMANDS = {
     "demo": "run the full example: conflict, picture, explanation, fix, proof",
     "sample": "list the scenarios that ship, or write one out to edit",
+    "new": "write an annotated scenario to fill in: of files of statements, or of a schema",
     "lint": "read scenarios and say what is wrong with them",
     "play": "run one schedule and show the timeline, the locks, the story",
     "explore": (
@@ -50,6 +51,8 @@ COMMANDS = {
     "restage": "make a scenario of a captured conflict, play it, and say whether the same came",
     "schema": "print the JSON Schema of a scenario or a recording, for editors",
     "local": "keep a private server running between commands, or stop it",
+    "completion": "print what makes bash, zsh or fish complete commands, samples and targets",
+    "help": "the help of a command, or all of it as a man page",
 }
 _FIRST_STEPS = """first steps:
   catenum demo                                a deadlock, explained and fixed, on a private server
@@ -58,11 +61,20 @@ _FIRST_STEPS = """first steps:
   catenum explore berths.yaml                 every schedule that can differ, and its outcome
   catenum propose berths.yaml                 changes that would cure it, tried and ranked
   catenum trial berths.yaml                   its remedies, side by side
+  catenum report run.json -o run.html         a page to hand over
+  catenum now --target postgresql://…         a running server: who waits for whom
 
-exit codes: 0 all well · 1 a conflict was found · 2 the call or the file is wrong
-            3 the server cannot be reached or does not allow it
-            70 a fault of Catenum itself · 130 interrupted
+exit codes:
 """
+#: What the exit status says.
+EXIT_CODES = (
+    (0, "all well"),
+    (1, "a conflict was found, or it is not as expected"),
+    (2, "the call or the file is wrong"),
+    (3, "the server cannot be reached or does not allow it"),
+    (70, "a fault of Catenum itself"),
+    (130, "interrupted"),
+)
 
 
 class _Formatter(argparse.RawDescriptionHelpFormatter):
@@ -85,7 +97,7 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
         description=(
             "Reproduce blocking and deadlocks, collect who waits for whom, and prove the fix."
         ),
-        epilog=_FIRST_STEPS,
+        epilog=_FIRST_STEPS + "\n".join(f"  {code:<4} {what}" for code, what in EXIT_CODES),
         formatter_class=_Formatter,
     )
     parser.add_argument("--version", action="version", version=f"catenum {__version__}")
@@ -100,10 +112,26 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
             formatter_class=_Formatter,
         )
         if name == chosen:
-            module = import_module(f"catenum.cli.commands.{name}")
-            module.configure(sub)
-            sub.set_defaults(run=module.run, refuse=sub.error)
+            fill(sub, name)
     return parser
+
+
+def fill(parser: argparse.ArgumentParser, name: str) -> None:
+    """A command's own options, and its examples."""
+    from catenum.cli.examples import EXAMPLES
+
+    module = import_module(f"catenum.cli.commands.{name}")
+    module.configure(parser)
+    width = max(len(line) for line, _ in EXAMPLES[name])
+    lines = "\n".join(f"  {line:<{width}}   {what}" for line, what in EXAMPLES[name])
+    parser.epilog = f"examples:\n{lines}"
+    parser.set_defaults(run=module.run, refuse=parser.error, known=option_names(parser))
+
+
+def option_names(parser: argparse.ArgumentParser) -> list[str]:
+    """The options that a command takes."""
+    actions = parser._actions  # argparse has no public list of them
+    return [name for action in actions for name in action.option_strings]
 
 
 def main(
@@ -114,12 +142,17 @@ def main(
     """
     argv = sys.argv[1:] if argv is None else argv
     out, err = stdout or sys.stdout, stderr or sys.stderr
-    chosen = next((word for word in argv if word in COMMANDS), None)
-    args, unknown = build_parser(chosen).parse_known_args(argv)
+    if "_ARGCOMPLETE" in os.environ:
+        from catenum.cli.completing import complete
+
+        complete(build_parser)
+    first = next((word for word in argv if not word.startswith("-")), None)
+    if first is not None and first not in COMMANDS:
+        build_parser(None).error(_no_command(first))
+    args, unknown = build_parser(first).parse_known_args(argv)
     if unknown:
-        args.refuse(
-            f"unknown arguments: {' '.join(unknown)}"
-        )  # with the command's own usage, not the first page's
+        # with the command's own usage, not the first page's
+        args.refuse(f"unknown arguments: {' '.join(unknown)}{_no_option(unknown, args.known)}")
 
     from catenum.cli.exits import ExitCode, code_for
     from catenum.core.errors import CatenumError
@@ -148,6 +181,33 @@ def main(
         return ExitCode.USAGE
     except Exception:
         return _fault(argv, err)
+
+
+def _no_command(word: str) -> str:
+    """What to say of a word that is no command."""
+    from difflib import get_close_matches
+
+    from catenum.cli.examples import GUESSED
+
+    near = GUESSED.get(word.lower()) or next(iter(get_close_matches(word, COMMANDS, 1)), None)
+    if near is None:
+        return f"there is no command {word!r}; 'catenum --help' lists them"
+    meant = f"did you mean 'catenum {near}'? It is there to {COMMANDS[near]}"
+    return f"there is no command {word!r}; {meant}"
+
+
+def _no_option(words: Sequence[str], known: Sequence[str]) -> str:
+    """Which options may be meant instead of those that are unknown."""
+    from difflib import get_close_matches
+
+    from catenum.cli.examples import GUESSED_OPTIONS
+
+    found = []
+    for word in (word.partition("=")[0] for word in words if word.startswith("-")):
+        guess = GUESSED_OPTIONS.get(word)
+        near = [guess] if guess in known else get_close_matches(word, known, 1, 0.7)
+        found += [f"{near[0]} instead of {word}"] if near else []
+    return f"; did you mean {', '.join(found)}?" if found else ""
 
 
 def _fault(argv: Sequence[str], err: IO[str]) -> int:

@@ -51,18 +51,19 @@ _PLAIN_SIGNS = str.maketrans(
 def make_console(
     stream: IO[str], *, color: bool | None = None, width: int | None = None
 ) -> Console:
-    """A console on ``stream``. ``color`` None: as the terminal and ``NO_COLOR`` say; a pipe is
-    always plain.
+    """A console on ``stream``. ``color`` None: as the terminal, ``NO_COLOR`` and ``FORCE_COLOR``
+    say; a pipe is plain unless it is forced.
     """
     terminal = stream.isatty()
-    allowed = terminal and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
-    use = allowed if color is None else color and terminal
+    forced = os.environ.get("FORCE_COLOR", "") not in ("", "0")
+    allowed = (terminal and os.environ.get("TERM") != "dumb") or forced
+    use = (allowed and not os.environ.get("NO_COLOR")) if color is None else color
     columns = width or (None if terminal else int(os.environ.get("COLUMNS") or PIPE_WIDTH))
     console = Console(
         file=stream,
         force_terminal=use,
         no_color=not use,
-        color_system="auto" if use else None,
+        color_system=None if not use else "auto" if terminal else "standard",
         width=columns,
         highlight=False,
         markup=False,

@@ -18,7 +18,7 @@ from catenum.cli.space_options import add_reach_options, reach_options
 from catenum.core import formats
 from catenum.core.check.result import UNPROVEN, CheckCase, CheckResult, to_plain
 from catenum.render.check import print_case, print_sum
-from catenum.render.console import make_console, say
+from catenum.render.console import say
 from catenum.render.junit import to_junit
 from catenum.render.sarif import to_sarif
 
@@ -51,6 +51,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="write what is not as expected as SARIF 2.1.0, at the statements to look at",
     )
     parser.add_argument(
+        "-o",
         "--save",
         metavar="FOLDER",
         type=Path,
@@ -93,7 +94,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     for path in (args.junit, args.sarif):
         if path is not None:
             files.check_writable(path)
-    console = make_console(out, color=False if args.no_color else None)
+    console = common.console_for(args, out)
     listener = Reporter(err, quiet=args.quiet, progress=not args.json, sizes=False)
 
     def heard(case: CheckCase) -> None:

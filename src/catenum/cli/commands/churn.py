@@ -19,7 +19,6 @@ from catenum.core.errors import InputError
 from catenum.core.record.recording_file import to_json
 from catenum.lab.load.churn import Churn
 from catenum.render.churn import print_churn
-from catenum.render.console import make_console
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -32,6 +31,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--until", choices=FAILURES[:3], help="stop as soon as this has happened")
     parser.add_argument(
+        "-o",
         "--save",
         metavar="FOLDER",
         type=Path,
@@ -103,7 +103,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if args.json:
         out.write(json.dumps(to_plain(result, paths), indent=2, ensure_ascii=False) + "\n")
     else:
-        console = make_console(out, color=False if args.no_color else None)
+        console = common.console_for(args, out)
         print_churn(console, result, paths, quiet=args.quiet)
     if result.interrupted:
         err.write("catenum: interrupted; these are the figures so far\n")

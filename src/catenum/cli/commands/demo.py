@@ -31,7 +31,7 @@ from catenum.engines.clock import Clock
 from catenum.lab.compare.trial import trial_of_all
 from catenum.lab.explore.walker import ExploreOptions
 from catenum.lab.run.play import PlayOptions, play
-from catenum.render.console import make_console, say
+from catenum.render.console import say
 from catenum.render.text import print_story
 from catenum.render.timeline import legend, print_timeline
 from catenum.render.trial import print_trial
@@ -51,7 +51,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="where its files go (default catenum-demo)",
     )
     parser.add_argument("--target", metavar="TARGET", help="another server than a private one")
-    parser.add_argument("--no-color", action="store_true", help="no colour")
+    common.add_color_options(parser)
 
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
@@ -62,7 +62,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise SaveError(f"cannot make the folder {folder}: {error.strerror}") from error
-    console = make_console(out, color=False if args.no_color else None)
+    console = common.console_for(args, out)
     text = samples.text(SAMPLE)
     file = read_scenario(text.encode(), f"sample:{SAMPLE}")
     files.save_atomically(folder / f"{SAMPLE}.yaml", text.encode(), shared=True)

@@ -13,7 +13,7 @@ from catenum.cli.exits import ExitCode
 from catenum.cli.intake_options import add_pick_option, recording_in
 from catenum.core.report.headline import headline
 from catenum.core.report.recording_story import tell
-from catenum.render.console import make_console, say
+from catenum.render.console import say
 from catenum.render.text import print_pictures, print_story
 from catenum.render.timeline import print_timeline
 
@@ -44,7 +44,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         }
         out.write(json.dumps(value, indent=2, ensure_ascii=False) + "\n")
         return ExitCode.OK
-    console = make_console(out, color=False if args.no_color else None)
+    console = common.console_for(args, out)
     if args.quiet:
         say(console, headline(recording))
         return ExitCode.OK

@@ -25,7 +25,7 @@ from catenum.core.space.expect import other_outcomes
 from catenum.core.space.exploration import Exploration, how_far
 from catenum.core.space.exploration_file import to_json, to_plain
 from catenum.core.text import counted, listed
-from catenum.render.console import make_console, say
+from catenum.render.console import say
 from catenum.render.explore import print_exploration, print_levels
 
 LEVELS_FORMAT = "catenum-levels/1"
@@ -50,6 +50,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--locks", choices=["waits", "full"], default="waits", help="full counts every lock taken"
     )
     parser.add_argument(
+        "-o",
         "--save",
         metavar="FOLDER",
         type=Path,
@@ -87,7 +88,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
 
     def broken_off(result: Exploration) -> None:
         if result.tally.schedules and not args.json:
-            console = make_console(out, color=False if args.no_color else None)
+            console = common.console_for(args, out)
             print_exploration(console, result)
             say(console)
         folder = args.save or args.resume
@@ -163,7 +164,7 @@ def show(
         else:
             out.write(to_json(found[0]) + "\n")
         return
-    console = make_console(out, color=False if args.no_color else None)
+    console = common.console_for(args, out)
     if args.quiet:
         for one in found:
             level = f" at {', '.join(sorted(set(one.levels.values())))}" if each else ""

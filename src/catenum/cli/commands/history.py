@@ -20,7 +20,7 @@ from catenum.core.servers import rules_of
 from catenum.core.text import harmless
 from catenum.intake.conflicts import conflicts_in
 from catenum.intake.files import sources
-from catenum.render.console import make_console, say
+from catenum.render.console import say
 from catenum.render.handover import handover
 from catenum.render.history import (
     print_grouped,
@@ -80,6 +80,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--csv", action="store_true", help="write the table (default: by statement) as CSV"
     )
     parser.add_argument(
+        "-o",
         "--save",
         metavar="FILE",
         type=Path,
@@ -169,7 +170,7 @@ def _show(store: Store, words: list[str], args: argparse.Namespace, out: IO[str]
     if args.json and recording is not None:
         out.write(to_json(recording) + "\n")
     elif not args.quiet:
-        console = make_console(out, color=False if args.no_color else None)
+        console = common.console_for(args, out)
         print_incident(console, reported)
         if recording is not None:
             say(console)
@@ -236,7 +237,7 @@ def _summary(
         }
         out.write(json.dumps(value, indent=2) + "\n")
         return ExitCode.OK
-    console = make_console(out, color=False if args.no_color else None)
+    console = common.console_for(args, out)
     print_totals(console, reported)
     if args.quiet:
         return ExitCode.OK
@@ -278,7 +279,7 @@ def _table(
     if args.json:
         out.write(json.dumps({"format": FORMAT, what: rows}, indent=2) + "\n")
         return ExitCode.OK
-    console = make_console(out, color=False if args.no_color else None)
+    console = common.console_for(args, out)
     if what == "incidents":
         print_incidents(console, rows)
         return ExitCode.OK

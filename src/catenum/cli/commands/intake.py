@@ -22,7 +22,7 @@ from catenum.core.record.recording_file import to_json
 from catenum.core.report.headline import headline
 from catenum.core.report.recording_story import tell
 from catenum.core.text import harmless, one_line
-from catenum.render.console import make_console, say
+from catenum.render.console import say
 from catenum.render.intake import FORMAT, conflict_value, print_groups, to_json_value
 from catenum.render.text import print_story
 
@@ -37,7 +37,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="tell one conflict, by its number, as a story",
     )
     parser.add_argument(
-        "--save", type=Path, metavar="FILE", help="write the picked conflict as a recording"
+        "-o", "--save", type=Path, metavar="FILE", help="write the picked conflict as a recording"
     )
     parser.add_argument(
         "--by",
@@ -87,7 +87,7 @@ def _over_time(args: argparse.Namespace, conflicts: list[Conflict], out: IO[str]
             + "\n"
         )
     else:
-        console = make_console(out, color=False if args.no_color else None)
+        console = common.console_for(args, out)
         for row in rows:
             say(
                 console,
@@ -141,7 +141,7 @@ def _list(
     elif args.quiet:
         out.write(f"{len(conflicts)} conflicts, {len(groups)} kinds\n")
     else:
-        console = make_console(out, color=False if args.no_color else None)
+        console = common.console_for(args, out)
         print_groups(console, conflicts, groups, files, limits)
     return found
 
@@ -162,7 +162,7 @@ def _tell_one(
         value = {"format": FORMAT, "conflicts": [conflict_value(number, conflict)], "groups": []}
         out.write(json.dumps(value, indent=2, ensure_ascii=False) + "\n")
         return ExitCode.FOUND
-    console = make_console(out, color=False if args.no_color else None)
+    console = common.console_for(args, out)
     if args.quiet:
         say(console, headline(recording))
     else:

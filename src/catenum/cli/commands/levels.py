@@ -25,7 +25,7 @@ from catenum.core.levels.need import Need
 from catenum.core.levels.probes import PROBE_NAMES
 from catenum.core.levels.words import differences
 from catenum.core.text import suggestion
-from catenum.render.console import make_console, say
+from catenum.render.console import say
 from catenum.render.levels import print_matrices, print_need
 
 MATRIX_FORMAT, NEED_FORMAT = "catenum-matrix/1", "catenum-need/1"
@@ -129,7 +129,7 @@ def _matrix(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         out.write(formats.dumps(values[0] if len(values) == 1 else _several(matrices, values)))
         out.write("\n")
         return ExitCode.OK
-    console = make_console(out, color=False if args.no_color else None)
+    console = common.console_for(args, out)
     if args.quiet:
         for matrix in matrices:
             for level in matrix.levels:
@@ -189,7 +189,7 @@ def _need(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if args.json:
         out.write(formats.dumps(need_value(found, target.shown)) + "\n")
     else:
-        console = make_console(out, color=False if args.no_color else None)
+        console = common.console_for(args, out)
         if args.quiet:
             each = ", ".join(f"{name} {level or 'none'}" for name, level in found.each.items())
             say(console, f"{found.scenario}: all at {found.uniform or 'none'}; {each}")

@@ -30,7 +30,7 @@ from catenum.core.text import counted, duration
 from catenum.engines.clock import milliseconds_between
 from catenum.engines.targets import Target
 from catenum.live.client_sockets import client_ends
-from catenum.render.console import STYLES, make_console, say
+from catenum.render.console import STYLES, say
 from catenum.render.text import print_story
 
 #: Heads of which the command is printed that releases what they hold.
@@ -57,7 +57,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--store", metavar="FILE", type=Path, help="what a watch stored: how often it was so before"
     )
     parser.add_argument(
-        "--save", metavar="FILE", type=Path, help="write the chains as a recording (of one target)"
+        "-o",
+        "--save",
+        metavar="FILE",
+        type=Path,
+        help="write the chains as a recording (of one target)",
     )
     common.add_output_options(parser)
 
@@ -116,7 +120,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if args.json:
         out.write(json.dumps(_value(found, across), indent=2) + "\n")
         return code
-    _show(make_console(out, color=False if args.no_color else None), found, across, args)
+    _show(common.console_for(args, out), found, across, args)
     return code
 
 

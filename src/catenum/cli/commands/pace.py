@@ -18,7 +18,7 @@ from catenum.core import formats
 from catenum.core.errors import InputError
 from catenum.core.pace.results import PaceResult, compared, differing_settings, to_csv, to_plain
 from catenum.core.text import suggestion
-from catenum.render.console import make_console, say
+from catenum.render.console import say
 from catenum.render.pace import print_compared, print_pace
 
 CLIENTS, MOST_CLIENTS = "1,4,16,64", 5000
@@ -102,7 +102,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--csv", metavar="FILE", type=Path, help="write the figures as CSV")
     parser.add_argument(
-        "--save", metavar="FILE", type=Path, help="write the result as JSON, to compare with later"
+        "-o",
+        "--save",
+        metavar="FILE",
+        type=Path,
+        help="write the result as JSON, to compare with later",
     )
     parser.add_argument(
         "--compare", metavar="FILE", type=Path, help="show the ratio to a result that was saved"
@@ -217,7 +221,7 @@ def show(
     if args.json:
         out.write(formats.dumps(to_plain(result)) + "\n")
         return
-    console = make_console(out, color=False if args.no_color else None)
+    console = common.console_for(args, out)
     if args.quiet:
         for step in result.steps:
             told = ", ".join(f"{one.level} {one.per_second.value:,.0f}/s" for one in step.levels)

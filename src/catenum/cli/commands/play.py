@@ -25,7 +25,7 @@ from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.text import counted, one_line
 from catenum.lab.run.orders import PlayedOrder
 from catenum.lab.run.requests import Announce
-from catenum.render.console import make_console, say
+from catenum.render.console import say
 from catenum.render.orders import orders_value, print_order
 from catenum.render.text import print_pictures, print_story
 from catenum.render.timeline import legend, print_timeline
@@ -59,7 +59,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="say what each move will do, and wait for Enter before it",
     )
     parser.add_argument(
-        "--save", metavar="FILE", type=Path, help="write the recording, for 'explain' and 'draw'"
+        "-o",
+        "--save",
+        metavar="FILE",
+        type=Path,
+        help="write the recording, for 'explain' and 'draw'",
     )
     parser.add_argument(
         "--expect",
@@ -124,7 +128,7 @@ def _play_named(
             "--named plays the order that the scenario gives, and --order gives another",
             advice="Leave one of them out.",
         )
-    console = make_console(out, color=False if args.no_color else None)
+    console = common.console_for(args, out)
     width, first = max(map(len, names if args.named is None else [args.named])), True
 
     def heard(one: PlayedOrder) -> None:
@@ -181,7 +185,7 @@ def show(recording: Recording, args: argparse.Namespace, out: IO[str]) -> None:
     if args.json:
         out.write(to_json(recording) + "\n")
         return
-    console = make_console(out, color=False if args.no_color else None)
+    console = common.console_for(args, out)
     if args.quiet:
         say(console, f"{recording.scenario}: {summary(recording)}")
         return

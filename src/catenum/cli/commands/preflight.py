@@ -17,7 +17,7 @@ from rich.text import Text
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.engines.monitor import Check
-from catenum.render.console import STYLES, make_console, say
+from catenum.render.console import STYLES, say
 
 FORMAT = "catenum-preflight/1"
 LOOKS = 20
@@ -67,7 +67,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         }
         out.write(json.dumps(value, indent=2) + "\n")
         return ExitCode.FOUND if lacking else ExitCode.OK
-    console = make_console(out, color=False if args.no_color else None)
+    console = common.console_for(args, out)
     say(console, f"{info.server} {info.version} ({info.url}), as {login}", style=STYLES["strong"])
     if not args.quiet:
         say(console)

@@ -21,7 +21,7 @@ from catenum.core.propose.proposals import Proposals
 from catenum.core.propose.ranking import Proposal
 from catenum.core.servers import rules_of
 from catenum.engines.clock import Clock
-from catenum.render.console import make_console, say
+from catenum.render.console import say
 from catenum.render.propose import (
     patch,
     print_first,
@@ -60,6 +60,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="write a copy of the scenario with what cures as remedies",
     )
     parser.add_argument(
+        "-o",
         "--save",
         metavar="FILE",
         type=Path,
@@ -98,9 +99,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     def first(proposal: Proposal) -> None:
         listener.clear()
         if not (args.json or args.quiet or args.patch):
-            print_first(
-                make_console(out, color=False if args.no_color else None), proposal, clock.now_ms()
-            )
+            print_first(common.console_for(args, out), proposal, clock.now_ms())
             out.flush()
 
     found = propose(
@@ -159,7 +158,7 @@ def _show(
                 "no patch, since nothing cures" if found.conflict else "nothing to cure"
             )
         return
-    console = make_console(out, color=False if args.no_color else None)
+    console = common.console_for(args, out)
     if args.quiet:
         none = "nothing cures" if found.tried else "nothing was tried"
         best = (

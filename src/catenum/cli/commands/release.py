@@ -18,7 +18,7 @@ from catenum.core.servers import rules_of
 from catenum.core.snapshot.verdict import verdict
 from catenum.core.text import counted, duration, listed, one_line
 from catenum.live.release import Refused, Result, Shown, Way, blocker, release
-from catenum.render.console import make_console, say
+from catenum.render.console import say
 from catenum.store.store import writer_beside
 
 FORMAT = "catenum-release/1"
@@ -62,7 +62,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         shown = blocker(monitor, args.session)
         if shown.session.state == "idle in a transaction" and not args.yes:
             way = "end"  # it runs no statement, so that there is nothing to cancel
-        console = make_console(out, color=False if args.no_color else None)
+        console = common.console_for(args, out)
         if not args.json:
             for line in _lines(shown, way, mask=args.mask):
                 say(console, line)

@@ -27,7 +27,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "-o",
-        "--output",
+        "--save",
+        dest="output",
         metavar="FILE",
         type=Path,
         help="where to write (default: standard output)",

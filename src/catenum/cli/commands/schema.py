@@ -23,6 +23,7 @@ NAMES = (
     "trial",
     "contest",
     "churn",
+    "check",
     "proposal",
     "story",
     "drawings",

@@ -18,7 +18,7 @@ from catenum.cli.progress import Reporter
 from catenum.cli.space_options import add_reach_options, space_options
 from catenum.core.compare.trial import Trial
 from catenum.core.compare.trial_file import to_plain as trial_value
-from catenum.render.console import make_console, say
+from catenum.render.console import say
 from catenum.render.loop_comparison import contest_value, print_contest, winners_of
 from catenum.render.trial import print_trial
 
@@ -35,6 +35,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     add_reach_options(parser, limit=300, length=False)
     parser.add_argument(
+        "-o",
         "--save",
         metavar="FILE",
         type=Path,
@@ -81,7 +82,7 @@ def _under_load(args: argparse.Namespace, listener: Listener, out: IO[str]) -> E
     if args.json:
         out.write(json.dumps(value, indent=2) + "\n")
     else:
-        console = make_console(out, color=False if args.no_color else None)
+        console = common.console_for(args, out)
         if args.quiet:
             say(console, f"{name}: {winners[0].name if winners else 'no remedy wins'}")
         else:
@@ -94,7 +95,7 @@ def show(result: Trial, args: argparse.Namespace, out: IO[str]) -> None:
     if args.json:
         out.write(json.dumps(trial_value(result), indent=2) + "\n")
         return
-    console = make_console(out, color=False if args.no_color else None)
+    console = common.console_for(args, out)
     if args.quiet:
         best = result.winners[0].name if result.winners else "no remedy wins"
         say(console, f"{result.scenario}: {best}")

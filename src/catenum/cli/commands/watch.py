@@ -24,7 +24,7 @@ from catenum.core.text import one_line
 from catenum.engines.targets import Target
 from catenum.live.events import WatchEvent, event_value, log_value
 from catenum.live.watch import Watch, WatchOptions
-from catenum.render.console import STYLES, make_console, say
+from catenum.render.console import STYLES, say
 from catenum.render.text import print_story
 from catenum.store.store import Store, writer
 
@@ -230,7 +230,7 @@ class _Face:
         self.args, self.out, self.several = args, out, several
         as_lines = args.json or args.log_format == "json"
         self.live = out.isatty() and not as_lines and not args.quiet
-        self.console = make_console(out, color=False if args.no_color else None)
+        self.console = common.console_for(args, out)
         self.recent: deque[WatchEvent] = deque(maxlen=RECENT)
         self.samples: dict[str, Sample] = {}
 
