@@ -134,8 +134,6 @@ def _of_statements(
     """With the tables and rows that the statements need."""
     staged = restaged(_conflict(transactions, server), schema, name=name)
     notes = [note for note in staged.notes if note.startswith("ASSUMED")]
-    if schema is None:
-        notes.insert(0, "ASSUMED: tables, types and rows, from what the statements say: mend them.")
     return Template(
         name=name or "my-case",
         about="What these transactions do, in a sentence.",

@@ -20,8 +20,10 @@ from catenum.render.console import STYLES, say
 MOST_LISTED = 20
 
 
-def print_exploration(console: Console, found: Exploration, *, verbose: bool = False) -> None:
-    """The whole of it, the outcomes first."""
+def print_exploration(
+    console: Console, found: Exploration, *, verbose: bool = False, answer: str = ""
+) -> None:
+    """The whole of it: the answer in a sentence, the outcomes, and what they rest on."""
     info = found.target
     stand_in = " (a stand-in, not a real server)" if info.standin else ""
     say(
@@ -29,6 +31,8 @@ def print_exploration(console: Console, found: Exploration, *, verbose: bool = F
         f"{found.scenario} on {info.server} {info.version}{stand_in}, {_levels(found)}",
         style=STYLES["strong"],
     )
+    if answer:
+        _wrapped(console, answer, style="bad" if found.tally.bad else "good")
     _wrapped(console, f"{how_far(found)}; {duration(found.ran_ms)}", style="faint")
     say(console)
     _print_outcomes(console, found, verbose=verbose)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import shlex
 from pathlib import Path
 from typing import IO
 
@@ -15,10 +16,14 @@ from catenum.cli import common, scenarios
 from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Reporter
 from catenum.core.compare.churn_result import FAILURES, ChurnResult, to_plain
+from catenum.core.compare.one_run import unmet_in_loops
+from catenum.core.document.load import churn_summary
 from catenum.core.errors import InputError
 from catenum.core.record.recording_file import to_json
+from catenum.core.scenario.terms import parse_expectation
 from catenum.lab.load.churn import Churn
 from catenum.render.churn import print_churn
+from catenum.render.console import say
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -30,6 +35,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--iterations", type=int, metavar="N", help="stop after N iterations of each copy"
     )
     parser.add_argument("--until", choices=FAILURES[:3], help="stop as soon as this has happened")
+    parser.add_argument(
+        "--expect",
+        metavar="TERMS",
+        help="exit 0 if it is so, 1 if not, such as 'no deadlock', as for explore",
+    )
     parser.add_argument(
         "-o",
         "--save",
@@ -73,6 +83,7 @@ def copies_of(args: argparse.Namespace) -> dict[str, int]:
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Loop, count, show."""
+    terms = parse_expectation(args.expect) if args.expect is not None else None
     live = err.isatty() and not args.quiet
 
     def heard(loops: Churn, left: float | None) -> None:
@@ -104,11 +115,33 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         out.write(json.dumps(to_plain(result, paths), indent=2, ensure_ascii=False) + "\n")
     else:
         console = common.console_for(args, out)
-        print_churn(console, result, paths, quiet=args.quiet)
+        if args.brief and not args.quiet:
+            common.say_answer(console, churn_summary(to_plain(result)))
+        else:
+            print_churn(console, result, paths, quiet=args.quiet)
+        if not args.quiet:
+            say(console)
+            common.say_next(console, *_next(args, result))
+    if terms is not None and not result.interrupted:
+        unmet = unmet_in_loops(terms, result)
+        err.writelines(f"catenum: not as expected: {text}\n" for text in unmet)
+        return ExitCode.FOUND if unmet else ExitCode.OK
     if result.interrupted:
         err.write("catenum: interrupted; these are the figures so far\n")
         return ExitCode.INTERRUPTED
     return ExitCode.FOUND if result.found_any else ExitCode.OK
+
+
+def _next(args: argparse.Namespace, result: ChurnResult) -> list[str]:
+    scenario = shlex.quote(args.scenario)
+    if args.save:
+        return [f"catenum report {shlex.quote(str(args.save))} -o {result.scenario}.html"]
+    if result.found_any:
+        return [
+            f"catenum trial {scenario} --churn   (its remedies, under the same load)",
+            f"catenum churn {scenario} -o loops   (with a recording of each cycle)",
+        ]
+    return [f"catenum explore {scenario}   (loops prove nothing; this does)"]
 
 
 def _save(result: ChurnResult, folder: Path | None) -> list[Path]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import shlex
 from dataclasses import asdict
 from pathlib import Path
 from typing import IO
@@ -11,6 +12,7 @@ from typing import IO
 from catenum.cli import common
 from catenum.cli.exits import ExitCode
 from catenum.cli.intake_options import add_pick_option, recording_in
+from catenum.core.document.recording import summary_of
 from catenum.core.report.headline import headline
 from catenum.core.report.recording_story import tell
 from catenum.render.console import say
@@ -48,6 +50,11 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if args.quiet:
         say(console, headline(recording))
         return ExitCode.OK
+    page = f"catenum report {shlex.quote(str(args.recording))} -o {recording.scenario}.html"
+    if args.brief:
+        common.say_answer(console, summary_of(recording))
+        common.say_next(console, page)
+        return ExitCode.OK
     if args.timeline and recording.source != "log":
         print_timeline(console, recording)
         say(console)
@@ -55,4 +62,6 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         print_pictures(console, recording)
         say(console)
     print_story(console, sections)
+    say(console)
+    common.say_next(console, page)
     return ExitCode.OK

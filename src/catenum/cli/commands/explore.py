@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import shlex
 from collections.abc import Sequence
 from pathlib import Path
 from typing import IO
@@ -16,6 +17,7 @@ from catenum.cli import common, scenarios
 from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Reporter
 from catenum.cli.space_options import add_reach_options, space_options
+from catenum.core.document.exploration import summary_of
 from catenum.core.errors import InputError
 from catenum.core.scenario.model import ExpectedOutcome
 from catenum.core.scenario.reader import ScenarioFile
@@ -175,10 +177,38 @@ def show(
                 f" with a conflict{but}",
             )
         return
-    if each:
+    if args.brief:
+        for one in found:
+            level = f" at {', '.join(sorted(set(one.levels.values())))}" if each else ""
+            say(console, f"{one.scenario}{level}", style="bold")
+            common.say_answer(console, summary_of(one))
+    elif each:
         print_levels(console, found, note)
-        return
-    print_exploration(console, found[0], verbose=args.verbose)
+    else:
+        print_exploration(
+            console, found[0], verbose=args.verbose, answer=next(summary_of(found[0]))[0]
+        )
+    say(console)
+    common.say_next(console, *_next(found, args))
+
+
+def _next(found: list[Exploration], args: argparse.Namespace) -> list[str]:
+    """What to type after an exploration."""
+    scenario = shlex.quote(args.scenario)
+    folder = args.save or args.resume
+    commands = []
+    if any(one.tally.bad for one in found):
+        commands.append(f"catenum propose {scenario}   (changes that would cure it)")
+        shortest = next((one.outcomes[0].shortest for one in found if one.tally.bad), None)
+        if shortest:
+            commands.append(f"catenum play {scenario} --order '{' '.join(shortest)}'")
+    elif all(one.reach.complete for one in found):
+        commands.append(f"catenum check {scenario}   (with 'expect:' in it, for a build)")
+    else:
+        commands.append(f"catenum explore {scenario} --limit N   (a larger part)")
+    if folder:
+        commands.append(f"catenum report {shlex.quote(str(folder))} -o {found[0].scenario}.html")
+    return commands
 
 
 def _compared(
@@ -222,10 +252,7 @@ def _tell_files(found: list[Exploration], args: argparse.Namespace, err: IO[str]
     folder = args.save or args.resume
     if folder is None or args.quiet or args.json:
         return
-    err.write(
-        f"Written to {folder}: {RESULT} and one recording an outcome  (next: catenum draw"
-        f" {folder})\n"
-    )
+    err.write(f"Written to {folder}: {RESULT} and one recording an outcome\n")
     if not all(one.reach.whole for one in found):
         err.write(
             f"Stopped before the end: catenum explore {args.scenario} --resume {folder} goes on.\n"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import csv
 import json
+import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 from pathlib import Path
@@ -241,6 +242,14 @@ def _summary(
     print_totals(console, reported)
     if args.quiet:
         return ExitCode.OK
+    store_option = f" --store {shlex.quote(str(args.store))}" if args.store else ""
+    commands = (
+        f"catenum history{store_option} list   (the incidents, with their numbers)",
+        f"catenum report {shlex.quote(str(store.path))} -o history.html",
+    )
+    if args.brief:
+        common.say_next(console, *commands)
+        return ExitCode.OK
     print_grouped(
         console, f"By {by} of the head blocker" if by == "statement" else f"By {by}", by, rows
     )
@@ -252,6 +261,8 @@ def _summary(
                 console, f"By {other}", other, queries.grouped(store, other, span), most=6
             )
         print_incidents(console, queries.incidents(store, span, 5))
+    say(console)
+    common.say_next(console, *commands)
     return ExitCode.OK
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import csv
 import json
+import shlex
 from dataclasses import replace
 from pathlib import Path
 from typing import IO, Any
@@ -21,7 +22,7 @@ from catenum.core.logs.masking import masked
 from catenum.core.record.recording_file import to_json
 from catenum.core.report.headline import headline
 from catenum.core.report.recording_story import tell
-from catenum.core.text import harmless, one_line
+from catenum.core.text import counted, harmless, one_line
 from catenum.render.console import say
 from catenum.render.intake import FORMAT, conflict_value, print_groups, to_json_value
 from catenum.render.text import print_story
@@ -138,11 +139,21 @@ def _list(
     if args.json:
         value = to_json_value(conflicts, groups, limits)
         out.write(json.dumps(value, indent=2, ensure_ascii=False) + "\n")
-    elif args.quiet:
-        out.write(f"{len(conflicts)} conflicts, {len(groups)} kinds\n")
+    elif args.quiet or args.brief:
+        out.write(f"{counted(len(conflicts), 'conflict')}, {counted(len(groups), 'kind')}\n")
     else:
+        print_groups(common.console_for(args, out), conflicts, groups, files, limits)
+    if conflicts and not (args.json or args.quiet):
         console = common.console_for(args, out)
-        print_groups(console, conflicts, groups, files, limits)
+        say(console)
+        names = " ".join(shlex.quote(name) for name in args.files)
+        pick = f" --pick {groups[0].numbers[-1]}" if len(conflicts) > 1 and groups else ""
+        common.say_next(
+            console,
+            f"catenum intake {names}{pick}   (its story)",
+            f"catenum restage {names}{pick} > case.yaml   (a scenario that reproduces it)",
+            f"catenum report {names}{pick} -o case.html",
+        )
     return found
 
 
@@ -163,8 +174,17 @@ def _tell_one(
         out.write(json.dumps(value, indent=2, ensure_ascii=False) + "\n")
         return ExitCode.FOUND
     console = common.console_for(args, out)
-    if args.quiet:
+    if args.quiet or args.brief:
         say(console, headline(recording))
     else:
         print_story(console, tell(recording))
+    if not args.quiet:
+        say(console)
+        names = " ".join(shlex.quote(name) for name in args.files)
+        chosen = f" --pick {number}"
+        common.say_next(
+            console,
+            f"catenum restage {names}{chosen} > case.yaml   (a scenario that reproduces it)",
+            f"catenum report {names}{chosen} -o case.html",
+        )
     return ExitCode.FOUND

@@ -5,6 +5,7 @@ needs.
 from __future__ import annotations
 
 import argparse
+import shlex
 from dataclasses import asdict
 from pathlib import Path
 from typing import IO, Any
@@ -130,7 +131,7 @@ def _matrix(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         out.write("\n")
         return ExitCode.OK
     console = common.console_for(args, out)
-    if args.quiet:
+    if args.quiet or args.brief:
         for matrix in matrices:
             for level in matrix.levels:
                 happening = [
@@ -138,8 +139,15 @@ def _matrix(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
                 ]
                 told = ", ".join(happening) or "nothing"
                 say(console, f"{matrix.server} {matrix.version}, {level}: {told} can happen")
-        return ExitCode.OK
-    print_matrices(console, matrices, shown)
+    else:
+        print_matrices(console, matrices, shown)
+    if not args.quiet:
+        say(console)
+        common.say_next(
+            console,
+            "catenum levels SCENARIO   (which level your transactions need)",
+            "catenum levels --probe write-skew   (a probe, to play)",
+        )
     return ExitCode.OK
 
 
@@ -190,11 +198,15 @@ def _need(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         out.write(formats.dumps(need_value(found, target.shown)) + "\n")
     else:
         console = common.console_for(args, out)
-        if args.quiet:
+        if args.quiet or args.brief:
             each = ", ".join(f"{name} {level or 'none'}" for name, level in found.each.items())
             say(console, f"{found.scenario}: all at {found.uniform or 'none'}; {each}")
         else:
             print_need(console, found, target.shown)
+        if not args.quiet:
+            say(console)
+            scenario = shlex.quote(args.scenario)
+            common.say_next(console, f"catenum pace {scenario}   (what each level costs)")
     return ExitCode.OK if found.found else ExitCode.FOUND
 
 

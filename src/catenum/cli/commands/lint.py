@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import shlex
 from pathlib import Path
 from typing import IO
 
@@ -64,6 +65,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         if word not in refused:
             by = f" (read by {readers[word]})" if word in readers else ""
             out.write(f"{word}: fine{by}\n")
+    if sound and not found and not (args.json or args.quiet):
+        out.write(f"next: catenum play {shlex.quote(sound[0][0])}\n")
     if args.json:
         value = {
             "format": FORMAT,

@@ -137,7 +137,7 @@ def _show(
     if across is not None:
         say(console)
         say(console, f"Across servers: {headline_of(across)}", style=STYLES["bad"])
-        if not args.quiet:
+        if not (args.quiet or args.brief):
             say(console)
             print_story(console, tell_across(across))
     for seen in found if not (several and args.quiet) else ():
@@ -157,11 +157,18 @@ def _show_server(
     say(console, headline_of(sample), style="bold")
     if args.quiet:
         return
-    say(console)
-    print_story(console, tell_sample(sample))
+    if not args.brief:
+        say(console)
+        print_story(console, tell_sample(sample))
     ways = [*_ways_out(sample, name if args.target else None), *_before(sample, name, args)]
     for line in ["", *ways] if ways else ():
         say(console, line)
+    say(console)
+    where = f" --target {shlex.quote(name)}" if args.target else ""
+    commands = [f"catenum watch{where}   (keeps what happens)"]
+    if sample.graph.waiters:
+        commands.insert(0, f"catenum now{where} -o now.json; catenum report now.json -o now.html")
+    common.say_next(console, *commands)
 
 
 def _ways_out(sample: Sample, target: str | None) -> Iterator[str]:

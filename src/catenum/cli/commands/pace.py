@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import re
+import shlex
 from collections.abc import Sequence
 from pathlib import Path
 from typing import IO, Any
@@ -15,6 +16,7 @@ from catenum.cli import common, scenarios
 from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Reporter
 from catenum.core import formats
+from catenum.core.document.load import pace_summary
 from catenum.core.errors import InputError
 from catenum.core.pace.results import PaceResult, compared, differing_settings, to_csv, to_plain
 from catenum.core.text import suggestion
@@ -226,9 +228,18 @@ def show(
         for step in result.steps:
             told = ", ".join(f"{one.level} {one.per_second.value:,.0f}/s" for one in step.levels)
             say(console, f"{step.clients:,} clients: {told}")
+    elif args.brief:
+        common.say_answer(console, pace_summary(result))
     else:
         print_pace(console, result)
     if before is not None:
         say(console)
         rows = list(compared(before, result))
         print_compared(console, rows, differing_settings(before, result), str(args.compare))
+    if not args.quiet:
+        say(console)
+        file = shlex.quote(str(args.save)) if args.save else None
+        common.say_next(
+            console,
+            f"catenum report {file} -o pace.html" if file else "catenum pace … -o before.json",
+        )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import shlex
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -15,13 +16,16 @@ from catenum.api.scenarios import RunOptions, load
 from catenum.cli import common, scenarios
 from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Reporter
+from catenum.core.compare.one_run import unmet_in_run
+from catenum.core.document.recording import summary_of
 from catenum.core.errors import InputError
-from catenum.core.record.outcome import KINDS, is_conflict
+from catenum.core.record.outcome import is_conflict
 from catenum.core.record.recording import Recording
 from catenum.core.record.recording_file import to_json
 from catenum.core.report.recording_story import tell
 from catenum.core.report.timeline import summary
 from catenum.core.scenario.reader import ScenarioFile
+from catenum.core.scenario.terms import parse_expectation
 from catenum.core.text import counted, one_line
 from catenum.lab.run.orders import PlayedOrder
 from catenum.lab.run.requests import Announce
@@ -67,9 +71,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--expect",
-        choices=list(KINDS),
-        metavar="OUTCOME",
-        help="exit 0 if it comes out so, 1 if not: " + ", ".join(KINDS),
+        metavar="TERMS",
+        help="exit 0 if it is so, 1 if not, such as 'deadlock' or 'no conflict', as for explore",
     )
     common.add_output_options(parser)
 
@@ -77,6 +80,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Play and show."""
     file = load(args.scenario)
+    if args.expect is not None:
+        parse_expectation(args.expect)  # a wrong word is an error before anything runs
     args.show_locks = args.locks == "full"
     args.locks = args.locks or ("full" if args.save else "waits")
     if args.save:
@@ -101,10 +106,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         **options,
     )
     if args.save and not args.quiet and not args.json:
-        err.write(
-            f"Recording: {args.save}  (next: catenum explain {args.save} · catenum draw"
-            f" {args.save})\n"
-        )
+        err.write(f"Recording: {args.save}\n")
     return exit_code(recording, args.expect)
 
 
@@ -175,8 +177,9 @@ def _order_code(played: PlayedOrder, expected: str | None) -> ExitCode:
 def exit_code(recording: Recording, expected: str | None) -> ExitCode:
     """By the outcome, or by whether it is the one expected."""
     if expected is not None:
-        broken = recording.outcome.broken_rules
-        return ExitCode.OK if recording.outcome.kind == expected and not broken else ExitCode.FOUND
+        return (
+            ExitCode.FOUND if unmet_in_run(parse_expectation(expected), recording) else ExitCode.OK
+        )
     return ExitCode.FOUND if is_conflict(recording.outcome) else ExitCode.OK
 
 
@@ -190,6 +193,12 @@ def show(recording: Recording, args: argparse.Namespace, out: IO[str]) -> None:
         say(console, f"{recording.scenario}: {summary(recording)}")
         return
     say(console, _title(recording), style="bold")
+    if args.brief:
+        common.say_answer(console, summary_of(recording))
+        common.say_next(console, *_next(recording, args))
+        return
+    common.say_answer(console, [next(summary_of(recording))])
+    say(console)
     say(console, legend(), style="dim")
     say(console)
     print_timeline(console, recording)
@@ -199,7 +208,20 @@ def show(recording: Recording, args: argparse.Namespace, out: IO[str]) -> None:
     if recording.pictures and (args.verbose or args.show_locks):
         print_pictures(console, recording)
         say(console)
-    print_story(console, tell(recording))
+    print_story(console, [part for part in tell(recording) if part.id != "headline"])
+    say(console)
+    common.say_next(console, *_next(recording, args))
+
+
+def _next(recording: Recording, args: argparse.Namespace) -> list[str]:
+    """What to type after a run."""
+    scenario = shlex.quote(args.scenario)
+    if args.save:
+        return [f"catenum report {shlex.quote(str(args.save))} -o {recording.scenario}.html"]
+    explore = f"catenum explore {scenario}"
+    if not is_conflict(recording.outcome):
+        return [f"{explore}   (every schedule that can differ)"]
+    return [f"catenum propose {scenario}   (changes that would cure it)", explore]
 
 
 def _title(recording: Recording) -> str:

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import shlex
 import statistics
 from collections.abc import Sequence
 from dataclasses import asdict
@@ -69,7 +70,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         return ExitCode.FOUND if lacking else ExitCode.OK
     console = common.console_for(args, out)
     say(console, f"{info.server} {info.version} ({info.url}), as {login}", style=STYLES["strong"])
-    if not args.quiet:
+    if not (args.quiet or args.brief):
         say(console)
         _show_checks(console, checks)
         cost = (
@@ -93,6 +94,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         reported[0].upper() + reported[1:] + ".",
         style=STYLES["bad" if lacking else "good"],
     )
+    if not args.quiet:
+        where = f" --target {shlex.quote(args.target)}" if args.target else ""
+        common.say_next(console, f"catenum now{where}", f"catenum watch{where}")
     return ExitCode.FOUND if lacking else ExitCode.OK
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import shlex
 from pathlib import Path
 from typing import IO
 
@@ -15,6 +16,7 @@ from catenum.cli.commands.churn import copies_of
 from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Reporter
 from catenum.cli.space_options import add_reach_options, space_options
+from catenum.core.document.comparison import proposal_summary
 from catenum.core.errors import InputError
 from catenum.core.propose.changes import with_remedies
 from catenum.core.propose.proposals import Proposals
@@ -98,7 +100,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
 
     def first(proposal: Proposal) -> None:
         listener.clear()
-        if not (args.json or args.quiet or args.patch):
+        if not (args.json or args.quiet or args.brief or args.patch):
             print_first(common.console_for(args, out), proposal, clock.now_ms())
             out.flush()
 
@@ -173,7 +175,28 @@ def _show(
             f"{found.explored.scenario} on {rules_of(found.explored.target.server).title}: {best}",
         )
         return
-    print_proposals(console, found, verbose=args.verbose)
+    if args.brief:
+        common.say_answer(console, proposal_summary(proposals_value(found)))
+    else:
+        print_proposals(console, found, verbose=args.verbose)
+    say(console)
+    common.say_next(console, *_next(args, found, bool(chosen)))
+
+
+def _next(args: argparse.Namespace, found: Proposals, cured: bool) -> list[str]:
+    scenario = shlex.quote(args.scenario)
+    name = found.explored.scenario
+    if not cured:
+        return [f"catenum explore {scenario}   (every schedule that can differ)"]
+    commands = []
+    if not args.write:
+        commands.append(f"catenum propose {scenario} --write {name}-cured.yaml")
+    else:
+        commands.append(f"catenum trial {shlex.quote(str(args.write))}")
+    saved = shlex.quote(str(args.save)) if args.save else None
+    if saved:
+        commands.append(f"catenum report {saved} -o {name}.html")
+    return commands
 
 
 def _briefly(one: Proposal) -> str:

@@ -74,6 +74,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     _write(args, staged, found.same, found.tried, found.differs, out)
     tell = common.teller(err, args.quiet)
     tell(staged.notes[-1])
+    if found.same:
+        tell("next: catenum explore SCENARIO   (of what was written)")
     if not found.same:
         for what, outcome in found.tried:
             tell(f"  tried {what}: {outcome}")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import shlex
 from pathlib import Path
 from typing import IO
 
@@ -18,6 +19,7 @@ from catenum.cli.progress import Reporter
 from catenum.cli.space_options import add_reach_options, space_options
 from catenum.core.compare.trial import Trial
 from catenum.core.compare.trial_file import to_plain as trial_value
+from catenum.core.document.comparison import trial_summary
 from catenum.render.console import say
 from catenum.render.loop_comparison import contest_value, print_contest, winners_of
 from catenum.render.trial import print_trial
@@ -100,4 +102,31 @@ def show(result: Trial, args: argparse.Namespace, out: IO[str]) -> None:
         best = result.winners[0].name if result.winners else "no remedy wins"
         say(console, f"{result.scenario}: {best}")
         return
-    print_trial(console, result)
+    if args.brief:
+        common.say_answer(console, trial_summary(result))
+    else:
+        common.say_answer(console, [_answer(result)])
+        print_trial(console, result)
+    say(console)
+    common.say_next(console, *_next(result, args))
+
+
+def _answer(result: Trial) -> tuple[str, str]:
+    """In a sentence."""
+    best = result.winners[0] if result.winners else None
+    if best is None or best.verdict is None:
+        return f"{result.scenario}: no remedy wins.", "bad"
+    return f"{result.scenario}: {best.name} is best: {best.verdict.reason}.", "good"
+
+
+def _next(result: Trial, args: argparse.Namespace) -> list[str]:
+    scenario = shlex.quote(args.scenario)
+    commands = []
+    if result.winners:
+        best = shlex.quote(result.winners[0].name)
+        commands.append(f"catenum explore {scenario} --remedy {best}   (what is proven of it)")
+    else:
+        commands.append(f"catenum propose {scenario}   (other changes)")
+    if args.save:
+        commands.append(f"catenum report {shlex.quote(str(args.save))} -o {result.scenario}.html")
+    return commands

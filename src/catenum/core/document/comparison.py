@@ -43,14 +43,15 @@ def document_of_trial(trial: Trial, detail: Detail) -> Document:
     first = next(iter(trial.baseline.runs), None)
     return Document(
         title=f"{trial.scenario}: remedies tried",
-        summary=tuple(_trial_summary(trial)),
+        summary=tuple(trial_summary(trial)),
         facts=tuple(fact for fact in facts_of(first) if fact[0] != "Outcome") if first else (),
         parts=tuple(_trial_parts(trial, detail)),
         standin=first.target.standin if first is not None else False,
     )
 
 
-def _trial_summary(trial: Trial) -> Iterator[tuple[str, Tone]]:
+def trial_summary(trial: Trial) -> Iterator[tuple[str, Tone]]:
+    """What it comes to as it is, and which remedy is best."""
     base = trial.baseline.figures
     yield _as_it_is(base.kinds, counted(base.runs, "run"), base.anomalies, base.broken), "bad"
     winners = trial.winners
@@ -163,12 +164,9 @@ def document_of_contest(value: Mapping[str, Any]) -> Document:
         for one in variants
         if one.verdict is not None
     )
-    said: tuple[str, Tone] = (
-        (f"Best under load: {best}.", "good") if best else ("No remedy wins under load.", "bad")
-    )
     return Document(
         title=f"{value['scenario']}: remedies under load",
-        summary=(said,),
+        summary=(contest_summary(best),),
         parts=(
             Part(
                 "What was tried, in loops",
@@ -185,6 +183,13 @@ def document_of_contest(value: Mapping[str, Any]) -> Document:
     )
 
 
+def contest_summary(best: str | None) -> tuple[str, Tone]:
+    """Which remedy is best under load."""
+    if best is None:
+        return "No remedy wins under load.", "bad"
+    return f"Best under load: {best}.", "good"
+
+
 # -- proposals -------------------------------------------------------------------------------------
 
 
@@ -193,13 +198,14 @@ def document_of_proposal(value: Mapping[str, Any], detail: Detail) -> Document:
     server = value["target"]
     return Document(
         title=f"{value['scenario']}: changes derived and tried",
-        summary=tuple(_proposal_summary(value)),
+        summary=tuple(proposal_summary(value)),
         facts=(("Server", f"{server['server']} {server['version']} ({server['url']})"),),
         parts=tuple(_proposal_parts(value, detail)),
     )
 
 
-def _proposal_summary(value: Mapping[str, Any]) -> Iterator[tuple[str, Tone]]:
+def proposal_summary(value: Mapping[str, Any]) -> Iterator[tuple[str, Tone]]:
+    """What it comes to as it is, and which change is first."""
     base = value["baseline"]
     runs = counted(base["schedules"], "schedule")
     said = _as_it_is(base["outcomes"], runs, base["anomalies"], base["rules_broken"])

@@ -26,17 +26,20 @@ def document_of_churn(
     value: Mapping[str, Any], recordings: Sequence[Recording], detail: Detail
 ) -> Document:
     """``catenum-churn/1``: transactions in loops; ``recordings``: of the distinct cycles."""
-    failures = value["failures"]
-    bad = {kind: one["count"] for kind, one in failures.items() if one["count"]}
-    whole = f"{value['iterations']:,} iterations in {value['seconds']:.1f} s"
-    said = ", ".join(f"{count:,} × {kind}" for kind, count in bad.items()) or "no failure"
-    summary: list[tuple[str, Tone]] = [(f"In {whole}: {said}.", "bad" if bad else "good")]
-    summary.append(("Loops sample what timing does: what they did not show may happen.", "plain"))
     return Document(
         title=f"{value['scenario']}: in loops",
-        summary=tuple(summary),
+        summary=tuple(churn_summary(value)),
         parts=tuple(_churn_parts(value, recordings, detail)),
     )
+
+
+def churn_summary(value: Mapping[str, Any]) -> Iterator[tuple[str, Tone]]:
+    """How often what failed."""
+    bad = {kind: one["count"] for kind, one in value["failures"].items() if one["count"]}
+    whole = f"{value['iterations']:,} iterations in {value['seconds']:.1f} s"
+    said = ", ".join(f"{count:,} × {kind}" for kind, count in bad.items()) or "no failure"
+    yield f"In {whole}: {said}.", "bad" if bad else "good"
+    yield "Loops sample what timing does: what they did not show may happen.", "plain"
 
 
 def _churn_parts(
@@ -85,22 +88,9 @@ def _churn_parts(
 
 def document_of_pace(result: PaceResult, detail: Detail) -> Document:
     """What levels cost, from one client to many."""
-    summary: list[tuple[str, Tone]] = []
-    for step in result.steps[-1:]:
-        best = max(step.levels, key=lambda one: one.per_second.value, default=None)
-        if best is not None:
-            summary.append(
-                (
-                    f"With {counted(step.clients, 'client')} {best.level} commits most:"
-                    f" {best.per_second.value:,.0f} transactions a second.",
-                    "plain",
-                )
-            )
-    if result.stopped:
-        summary.append((f"It ended early: {result.stopped}.", "bad"))
     return Document(
         title=f"{result.scenario}: under load",
-        summary=tuple(summary),
+        summary=tuple(pace_summary(result)),
         facts=(
             ("Server", f"{result.server} {result.version} ({result.target})"),
             ("Started", result.started),
@@ -108,6 +98,18 @@ def document_of_pace(result: PaceResult, detail: Detail) -> Document:
         ),
         parts=tuple(_pace_parts(result, detail)),
     )
+
+
+def pace_summary(result: PaceResult) -> Iterator[tuple[str, Tone]]:
+    """Which level commits most with the most clients."""
+    for step in result.steps[-1:]:
+        best = max(step.levels, key=lambda one: one.per_second.value, default=None)
+        if best is not None:
+            clients = counted(step.clients, "client")
+            speed = f"{best.per_second.value:,.0f} transactions a second"
+            yield f"With {clients} {best.level} commits most: {speed}.", "plain"
+    if result.stopped:
+        yield f"It ended early: {result.stopped}.", "bad"
 
 
 def _pace_parts(result: PaceResult, detail: Detail) -> Iterator[Part]:

@@ -47,18 +47,19 @@ def document_of(recording: Recording, detail: Detail, *, title: str | None = Non
     """The whole of a recording."""
     return Document(
         title=title or recording.scenario,
-        summary=tuple(_summary(recording)),
+        summary=tuple(summary_of(recording)),
         facts=tuple(facts_of(recording)),
         parts=tuple(_parts(recording, detail)),
         standin=recording.target.standin,
     )
 
 
-def _summary(recording: Recording) -> Iterator[tuple[str, Tone]]:
+def summary_of(recording: Recording) -> Iterator[tuple[str, Tone]]:
     """What happened, whether the data is right, and what would help: a sentence each."""
     bad = is_conflict(recording.outcome)
     yield headline(recording), "bad" if bad else "plain"
-    yield data_sentence(recording)
+    if recording.source in ("run", "loops"):
+        yield data_sentence(recording)
     advice = [text for finding in recording.findings for text in finding.advice]
     if advice:
         yield f"What would help: {advice[0]}", "plain"
@@ -99,10 +100,10 @@ def facts_of(recording: Recording) -> Iterator[tuple[str, str]]:
 
 
 def _parts(recording: Recording, detail: Detail) -> Iterator[Part]:
-    of_log = recording.source == "log"
+    ran = recording.source in ("run", "loops")
     if detail.figures:
         yield Part("The picture", tuple(_pictures(recording)))
-    if not of_log:
+    if recording.schedule and detail.moves:
         yield Part("Move by move", (stepper([("", recording)], detail),))
     story = {section.id: section for section in tell(recording)}
     for title, names in _STORY:
@@ -110,7 +111,7 @@ def _parts(recording: Recording, detail: Detail) -> Iterator[Part]:
         blocks = [block for section in found for block in _story(section, title, detail)]
         if blocks:
             yield Part(title, tuple(blocks))
-    if not of_log:
+    if ran:
         yield Part("Is the data right?", tuple(_end(recording, detail)))
     if "notes" in story:
         yield Part("Notes", tuple(_story(story["notes"], "Notes", detail)))
@@ -118,7 +119,7 @@ def _parts(recording: Recording, detail: Detail) -> Iterator[Part]:
 
 
 def _pictures(recording: Recording) -> Iterator[Block]:
-    if recording.source != "log":
+    if recording.source in ("run", "loops"):
         yield Figure(
             kind="timeline",
             value=recording,

@@ -92,7 +92,10 @@ EXAMPLE = Template(
         "insert into berth values (3, 'Halcyon'), (7, null);"
     ),
     transactions={
-        "arrives": ["update berth set vessel = 'Oriel' where id = 7"],
+        "arrives": [
+            "update berth set vessel = 'Oriel' where id = 7",
+            "update berth set vessel = null where id = 3",
+        ],
         "moves": [
             "update berth set vessel = null where id = 3",
             "update berth set vessel = 'Halcyon' where id = 7",
