@@ -45,8 +45,7 @@ class SessionInfo:
     them. ``took``: the statement that took the lock which others wait for, where the server tells.
     ``transaction``: what makes its transaction the same one when seen again; ``statement_id``: the
     same of its statement, running or ended, where the server tells it. ``failed``: its transaction
-    has met an error, and can only be rolled back. ``trace``: the trace context of its statements,
-    where these are masked.
+    has met an error, and can only be rolled back.
     """
 
     id: str
@@ -76,13 +75,12 @@ class SessionInfo:
     earlier_cut: bool = False
     took: str | None = None
     failed: bool = False
-    trace: str | None = None
 
     @property
     def traceparent(self) -> str | None:
         """The trace context that its statements carry, the latest one first."""
         texts = (self.statement, *reversed(self.earlier))
-        return self.trace or next((found for one in texts if (found := traceparent_in(one))), None)
+        return next((found for one in texts if (found := traceparent_in(one))), None)
 
     @property
     def key(self) -> tuple[str, str | None]:
@@ -242,15 +240,14 @@ class Sample:
 
 
 def masked_session(session: SessionInfo, masked: Callable[[str], str]) -> SessionInfo:
-    """A session without literals in its statements."""
+    """A session without literals in its statements; their trace context stays."""
     statement = masked(session.statement) if session.statement else None
+    trace = session.traceparent
+    if statement is not None and trace is not None:  # it stands in a comment, which is masked, too
+        statement = f"{statement.rstrip()} /*traceparent='{trace}'*/"
     took = masked(session.took) if session.took else None
     return replace(
-        session,
-        statement=statement,
-        earlier=tuple(map(masked, session.earlier)),
-        took=took,
-        trace=session.traceparent,  # it stands in a comment, which masking takes away
+        session, statement=statement, earlier=tuple(map(masked, session.earlier)), took=took
     )
 
 
