@@ -776,7 +776,11 @@ class ExpectedOutcome(_OrText):
 
 
 #: One line, or one for each level.
-ExpectedOfLevels = SqlText | Annotated[dict[Isolation, SqlText], Field(min_length=1)]
+ExpectedOfLevels = Annotated[
+    Annotated[SqlText, Tag("line")]
+    | Annotated[dict[Isolation, SqlText], Tag("levels"), Field(min_length=1)],
+    Discriminator(lambda value: "levels" if isinstance(value, dict) else "line"),
+]
 ExpectedOutcomes = Annotated[tuple[ExpectedOutcome, ...], Strict(False), Field(min_length=1)]
 
 

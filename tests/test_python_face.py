@@ -1,0 +1,237 @@
+"""``import catenum``: one explicit list, and what a test suite or a notebook does with it."""
+
+from __future__ import annotations
+
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import catenum
+from catenum.core.errors import InputError
+from catenum.core.scenario.terms import parse_expectation
+from catenum.core.space.exploration import Exploration
+from catenum.core.space.exploration_file import from_json
+from test_check import SWAP, written
+
+DOCS = Path(__file__).parent.parent / "docs"
+#: What others build on: a name more or less is a decision.
+FACE = [
+    "CatenumError",
+    "CheckResult",
+    "ChurnResult",
+    "Exploration",
+    "InputError",
+    "LibraryError",
+    "Listener",
+    "Matrix",
+    "Need",
+    "PaceResult",
+    "PaceStopped",
+    "PlayedOrder",
+    "Proposals",
+    "Recording",
+    "SaveError",
+    "ScenarioFile",
+    "Server",
+    "TargetError",
+    "Trial",
+    "__version__",
+    "check",
+    "churn",
+    "connect",
+    "explore",
+    "explore_levels",
+    "levels",
+    "load",
+    "loads",
+    "need",
+    "pace",
+    "play",
+    "play_orders",
+    "propose",
+    "read",
+    "report",
+    "trial",
+    "trial_under_load",
+]
+
+
+def test_the_face_is_one_explicit_list_and_each_name_is_documented():
+    assert sorted(catenum.__all__) == FACE
+    for name in FACE:
+        found = getattr(catenum, name)
+        assert isinstance(found, str) or (found.__doc__ or "").strip()
+    assert set(FACE) <= set(dir(catenum))
+    with pytest.raises(AttributeError, match="no attribute 'deadlock'"):
+        catenum.deadlock  # noqa: B018
+    page = (DOCS / "python.md").read_text()
+    assert [name for name in FACE if not name.startswith("_") and f"`{name}" not in page] == []
+
+
+def test_importing_it_loads_nothing_and_a_name_what_it_needs():
+    code = (
+        "import sys, catenum; heavy = ('psycopg', 'pydantic', 'rich', 'matplotlib', 'jinja2', 'scipy', 'sqlglot');"
+        "print([m for m in heavy if m in sys.modules]); catenum.Recording;"
+        "print([m for m in heavy if m in sys.modules])"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.split("\n")[:2] == ["[]", "[]"]
+
+
+def test_the_types_are_those_that_a_checker_sees(tmp_path):
+    (tmp_path / "use.py").write_text(
+        "import catenum\n"
+        "found: catenum.Exploration = catenum.explore('berth-swap', isolation={'early': 'serializable'}, workers=2)\n"
+        "assert found.never('deadlock')\n"
+        "reveal_type(catenum.play('berth-swap', order=['early']).outcome.kind)\n"
+        "catenum.explore('berth-swap', isolatoin='serializable')\n"
+    )
+    done = subprocess.run(
+        [
+            sys.executable,
+            "-m",
+            "mypy",
+            "--strict",
+            "use.py",
+            "--cache-dir",
+            str(tmp_path / "cache"),
+        ],
+        capture_output=True,
+        text=True,
+        cwd=tmp_path,
+        check=False,
+    )
+    assert "Literal['clean']" in done.stdout
+    assert 'Unexpected keyword argument "isolatoin"' in done.stdout
+    assert "Found 1 error in 1 file" in done.stdout
+
+
+def exploration(said: str) -> Exploration:
+    """From what stands beside the tests."""
+    text = (Path(__file__).parent / "corpus" / "said" / f"explore-{said}.txt").read_text()
+    return from_json(text[text.index("{\n") : text.index("\n}\n") + 2].encode(), said)
+
+
+def test_an_exploration_answers_questions_and_says_why_not():
+    found = exploration("berth-swap.postgresql")
+    assert found.ever("deadlock")
+    assert found.never("anomaly")
+    answer = found.never("deadlock")
+    assert not answer
+    assert re.fullmatch(r"<not so: deadlock in 2 of 6 schedules, such as [a-z ]+>", repr(answer))
+    assert found.meets("deadlock, no anomaly")
+    with pytest.raises(InputError, match="not an outcome"):
+        found.never("dedlock")
+    found.reach.complete, found.reach.sampled = False, True
+    assert not found.never("anomaly")
+    assert found.never("anomaly", sample=True)
+    assert repr(found.never("anomaly")).startswith("<not proven: no anomaly")
+
+
+def test_a_routine_that_catches_errors_leaves_it_open_whether_there_were_deadlocks():
+    found = exploration("crane-standby.postgresql")
+    assert found.never("deadlock")
+    found.tally.may_hide = True
+    assert not found.never("deadlock")
+    assert not found.never("conflict")
+
+
+def test_anything_can_be_taken_back_with_one_vocabulary():
+    assert [str(term) for term in parse_expectation("any rules, rules: any, any errors")] == [
+        "broken rule",
+        "broken rule",
+        "error",
+    ]
+
+
+# -- on a server -----------------------------------------------------------------------------------
+
+
+def test_one_server_serves_many_calls_and_keeps_nothing(kept, tmp_path):
+    path = written(
+        tmp_path, "swap", expect="deadlock", remedies={"same": {"reorder": {"late": [2, 1]}}}
+    )
+    with catenum.connect() as server:
+        found = catenum.explore(path, target=server)
+        assert found.ever("deadlock")
+        run = catenum.play(
+            catenum.loads(path.read_text()), target=server, order="early late early late"
+        )
+        assert run.outcome.kind == "deadlock"
+        assert catenum.check(path, targets=[server])
+        tried = catenum.trial(path, target=server)
+        assert [one.name for one in tried.winners] == ["same"]
+        proposed = catenum.propose(path, target=server)
+        assert proposed.cures
+        assert proposed.before is not None
+        assert proposed.before.outcome.kind == "deadlock"
+        assert proposed.after is not None
+        assert proposed.after.outcome.kind == "waited"
+        need = catenum.need(path, target=server)
+        looped = catenum.churn(path, target=server, time_limit="600ms")
+        assert looped.iterations
+    for result in (found, run, tried, proposed, need, looped):
+        html = result._repr_html_()
+        assert html is not None
+        assert "<script" not in html
+    page = catenum.report(found, run, tried, proposed, looped)
+    assert page.count("<article") == 5
+
+
+def test_a_wrong_call_is_an_error_of_its_own(kept, tmp_path):
+    path = written(tmp_path, "swap")
+    for options in (
+        {"isolation": {"nobody": "serializable"}},
+        {"isolation": "chaos"},
+        {"victim": "x"},
+    ):
+        with pytest.raises(catenum.InputError):
+            catenum.explore(path, **options)
+    with pytest.raises(catenum.InputError, match="no such file"):
+        catenum.load("nowhere.yaml")
+    with pytest.raises(catenum.InputError, match="length of time"):
+        catenum.explore(path, time_limit="soon")
+
+
+def test_a_server_that_is_held_has_not_the_settings_of_every_scenario(kept, tmp_path):
+    path = written(tmp_path, "swap", server={"postgresql": {"deadlock_timeout": "2s"}})
+    with catenum.connect() as server, pytest.raises(catenum.InputError, match="deadlock_timeout"):
+        catenum.play(path, target=server)
+
+
+def test_the_example_of_the_docs_is_a_test_that_runs(kept, tmp_path):
+    page = (DOCS / "python.md").read_text()
+    example = next(
+        code for code in re.findall(r"```python\n(.*?)```", page, re.DOTALL) if "def test_" in code
+    )
+    (tmp_path / "test_berths.py").write_text(example)
+    (tmp_path / "berths.yaml").write_text(catenum.samples.text("berth-swap"))
+    done = subprocess.run(
+        [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", "test_berths.py"],
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert "1 failed, 1 passed" in done.stdout
+    assert "<not so: deadlock in 2 of 6 schedules" in done.stdout
+
+
+def test_what_was_saved_is_read_back(call, tmp_path, kept):
+    written(tmp_path, "swap", remedies={"same": {"reorder": {"late": [2, 1]}}})
+    call("play", "swap.yaml", "-o", "run.json")
+    call("explore", "swap.yaml", "-o", "all")
+    call("trial", "swap.yaml", "-o", "trial.json")
+    assert isinstance(catenum.read("run.json"), catenum.Recording)
+    assert isinstance(catenum.read("all"), catenum.Exploration)
+    trial = catenum.read("trial.json")
+    assert isinstance(trial, catenum.Trial)
+    assert [one.name for one in trial.winners] == ["same"]
+    assert SWAP["scenario"] == "swap"
+    for command in ("explain", "draw"):
+        for pick in ("1", "2"):
+            assert call(command, "trial.json", "--pick", pick, "--quiet").code == 0
+    assert call("explain", "trial.json", "--pick", "3").code == 2
