@@ -76,8 +76,8 @@ bench: $(VENV)/.ready-dev-embedded
 	$(BIN)/python benchmarks/pace.py
 
 screenshots: $(VENV)/.ready-dev-embedded
-	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && command -v import >/dev/null \
-	  || scripts/setup.sh --packages xterm xvfb imagemagick fonts-dejavu-core
+	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && command -v import >/dev/null && command -v chromium >/dev/null \
+	  || scripts/setup.sh --packages xterm xvfb imagemagick fonts-dejavu-core chromium
 	PATH="$(abspath $(BIN)):$$PATH" scripts/screenshots.sh docs/screenshots
 
 $(VENV)/.ready-: pyproject.toml scripts/setup.sh

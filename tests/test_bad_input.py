@@ -69,7 +69,7 @@ def test_a_good_scenario_is_fine(call, tmp_path):
     (tmp_path / "s.yaml").write_text(GOOD)
     done = call("lint", "s.yaml", "berth-swap")
     lines = re.sub(r" \(read by postgresql [\d.]+\)", "", done.out)
-    assert (done.code, lines) == (0, "s.yaml: fine\nberth-swap: fine\n")
+    assert (done.code, lines) == (0, "s.yaml: fine\nberth-swap: fine\nnext: catenum play s.yaml\n")
 
 
 def test_lint_finds_what_would_steer_transactions_or_touch_other_tables(call, tmp_path):
@@ -143,7 +143,7 @@ def test_a_rule_that_is_no_question_is_not_true(call, tmp_path):
         (["trial", "berth-swap", "--remedy", "sameorder"], "Did you mean same order?"),
         (["sample", "berthswap"], "Did you mean berth-swap?"),
         (["explain", "nothing.json"], "no such file"),
-        (["nonsense"], "invalid choice: 'nonsense'"),
+        (["nonsense"], "there is no command 'nonsense'"),
     ],
 )  # fmt: skip
 def test_a_wrong_call_says_what_is_meant(call, words, expected):
@@ -157,7 +157,7 @@ def test_a_wrong_call_says_what_is_meant(call, words, expected):
     [
         ("", "not a recording: no JSON"),
         ("\x00\x01", "not a recording: no JSON"),
-        ('{"format": "catenum-recording/9"}', "not a recording of the format catenum-recording/1 (found: catenum-recording/9)"),
+        ('{"format": "catenum-recording/9"}', "is of the format catenum-recording/9; this version of Catenum reads catenum-recording/1"),
         ('{"format": "catenum-recording/1", "scenario": "x"}', "a damaged recording: about"),
         ("[" * 100_000, "not a recording"),
     ],

@@ -137,7 +137,8 @@ def test_trial_reads_as_a_table_with_a_verdict_for_each(call):
     given = call("trial", "berth-swap", "--order", "early late early late").out
     assert "2 given schedules for each variant" in given
     assert "deadlock in 2 of 2 → only waiting" in given
-    assert out.rstrip().endswith("Best: same order")
+    assert "\nBest: same order\n" in out
+    assert out.startswith("berth-swap: same order is best: deadlock in 2 of 6 → only waiting.")
 
 
 def test_without_rules_a_trial_says_that_data_was_not_checked(call, tmp_path):

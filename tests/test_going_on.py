@@ -349,7 +349,9 @@ transactions:
     done = call("lint", "s.yaml", "--server", server, "--json")
     assert [(one["line"], one["message"].split(" is refused by")[0]) for one in done.json["problems"]] == [(8, "a 1"), (9, "a 2")]  # fmt: skip
     assert done.json["read_by"]["s.yaml"].startswith(server)
-    assert call("lint", "s.yaml", "--server", server, "--text-only").out == "s.yaml: fine\n"
+    assert call("lint", "s.yaml", "--server", server, "--text-only").out.startswith(
+        "s.yaml: fine\n"
+    )
 
 
 def test_a_table_that_a_statement_makes_is_no_error_of_the_next(call, tmp_path):

@@ -77,7 +77,7 @@ def leftovers(connection) -> tuple[list, list, list]:
 
 @pytest.mark.parametrize(("name", "kind", "code", "findings"), SAMPLES)
 def test_a_sample_comes_out_as_it_should(call, admin, name, kind, code, findings, tmp_path):
-    done = call("play", name, *TARGET, "--save", "rec.json")
+    done = call("play", name, *TARGET, "--locks", "waits", "--save", "rec.json")
     recording = from_json((tmp_path / "rec.json").read_bytes(), "rec.json")
     assert (recording.outcome.kind, done.code) == (kind, code)
     assert [finding.id for finding in recording.findings] == findings

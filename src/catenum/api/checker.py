@@ -196,10 +196,14 @@ class Checker:
                 left.append(name)
         if not left:
             return
-        clock = Clock()
-        for played in play_orders(file, left, target=where, **self._given(_RUN)):
+        clock, ended = Clock(), [0.0]
+
+        def heard(played: PlayedOrder) -> None:
+            ended.append(clock.now_ms() / 1000)
+
+        found = play_orders(file, left, target=where, heard=heard, **self._given(_RUN))
+        for number, played in enumerate(found):
             place = file.place("orders", played.name)
-            seconds, clock = clock.now_ms() / 1000, Clock()
             made = replace(
                 cases[played.name],
                 version=played.recording.target.version,
@@ -208,7 +212,7 @@ class Checker:
                 blame=_blame_of_order(file, played) if not played.as_expected else (),
                 rule="" if played.as_expected else "order",
                 place=place,
-                seconds=seconds,
+                seconds=round(ended[number + 1] - ended[number], 3),
                 schedule=played.recording.order if not played.as_expected else (),
             )
             if not played.as_expected:
@@ -249,9 +253,12 @@ class Checker:
         clock = Clock()
         found = explore(file, target=where, isolation=level or (), **self._given((*_SPACE, *_RUN)))
         seconds = clock.now_ms() / 1000
-        for one in left:
+        for number, one in enumerate(left):
             made = replace(
-                one, version=found.target.version, seconds=seconds, schedules=found.tally.schedules
+                one,
+                version=found.target.version,
+                seconds=0.0 if number else seconds,  # one exploration serves both
+                schedules=found.tally.schedules,
             )
             made = (
                 self._judged_line(file, found, made)

@@ -10,6 +10,7 @@ from __future__ import annotations
 import io
 import math
 import textwrap
+import warnings
 from typing import Any
 
 import matplotlib
@@ -18,12 +19,13 @@ matplotlib.use("Agg")
 
 from matplotlib.figure import Figure
 from matplotlib.patches import FancyArrowPatch, FancyBboxPatch, Patch, Rectangle
+from matplotlib.text import Text
 
 from catenum.core.record.outcome import is_caught
 from catenum.core.record.recording import Event, Recording, Wait
 from catenum.core.record.waits import Branch, Edge, WaitGraph
 from catenum.core.report.headline import headline
-from catenum.core.text import duration, named, shortened
+from catenum.core.text import duration, harmless, named, shortened
 
 INK, PAPER, RULE = "#1c2a33", "#ffffff", "#c9d2d6"
 WORK, WAIT, FAIL = "#2f6f8f", "#f0c75e", "#8c1d40"
@@ -550,7 +552,14 @@ def _draw_edge(
 
 def to_bytes(figure: Figure, form: str) -> bytes:
     """The figure as a PNG or SVG file's bytes, the same for the same recording."""
+    for text in figure.findobj(Text):
+        text.set_text(harmless(text.get_text()))  # an SVG with a control character is none
+        text.set_parse_math(False)  # a $ in a statement is no formula
     stream = io.BytesIO()
-    with matplotlib.rc_context({"svg.hashsalt": "catenum", "svg.fonttype": "none"}):
+    with (
+        warnings.catch_warnings(),
+        matplotlib.rc_context({"svg.hashsalt": "catenum", "svg.fonttype": "none"}),
+    ):
+        warnings.filterwarnings("ignore", message="Glyph")  # of a name in another script
         figure.savefig(stream, format=form, metadata={"Date": None} if form == "svg" else None)
     return stream.getvalue()

@@ -21,6 +21,7 @@ from catenum.core.document.blocks import (
     Table,
 )
 from catenum.core.document.steps import Step
+from catenum.core.text import harmless
 from catenum.core.version import __version__
 
 _MARKS = re.compile(r"([\\`*_\[\]<>#|~@&])")
@@ -38,7 +39,7 @@ def markdown(documents: Sequence[Document], *, made: str, left_out: Sequence[str
 
 def escaped(text: str) -> str:
     """A text that means nothing to Markdown, on one line."""
-    return _MARKS.sub(r"\\\1", " ".join(text.split()))
+    return _MARKS.sub(r"\\\1", " ".join(harmless(text).split()))
 
 
 def _document(document: Document) -> Iterator[str]:
@@ -91,7 +92,7 @@ def _table(block: Table) -> Iterator[str]:
 def _fenced(text: str, language: str) -> Iterator[str]:
     longest = max((len(found) for found in re.findall(r"`+", text)), default=0)
     fence = "`" * max(3, longest + 1)
-    yield from (f"{fence}{language}", text.rstrip("\n"), fence, "")
+    yield from (f"{fence}{language}", harmless(text).rstrip("\n"), fence, "")
 
 
 def _stepper(block: Stepper) -> Iterator[str]:

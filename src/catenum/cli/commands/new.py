@@ -14,6 +14,7 @@ from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Reporter
 from catenum.core.errors import InputError
 from catenum.core.servers import NAMES
+from catenum.engines.targets import DEFAULT
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -43,7 +44,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--server",
         choices=list(NAMES),
-        default="postgresql",
+        default=DEFAULT.removeprefix("local:"),
         help="whose SQL the statements are in",
     )
     parser.add_argument("--force", action="store_true", help="over a file that is there")

@@ -15,6 +15,7 @@ from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import CatenumError, InputError
 from catenum.core.servers import rules_of
+from catenum.core.snapshot.plain import session_value
 from catenum.core.snapshot.verdict import verdict
 from catenum.core.text import counted, duration, listed, one_line
 from catenum.live.release import Refused, Result, Shown, Way, blocker, release
@@ -237,7 +238,7 @@ def _done(
         sample = shown.sample.masked() if args.mask else shown.sample
         value = {
             "format": FORMAT,
-            "session": asdict(sample.by_id.get(shown.session.id, shown.session)),
+            "session": session_value(sample.by_id.get(shown.session.id, shown.session)),
             "directly": shown.directly,
             "in_all": shown.in_all,
             "longest_ms": round(shown.longest_ms, 3),

@@ -137,16 +137,7 @@ class _Steps:
         held = self._held(number, picture)
         names = [record.name for record in self.recording.transactions]
         deadlock = next((d for d in self.recording.deadlocks if d.move == number), None)
-        waits = self._waiting(number, deadlock)
-        edges = tuple(
-            GraphEdge(
-                waiter=wait.waiter,
-                holder=wait.holder,
-                label=wait.resource.text,
-                closing=deadlock is not None and wait.move == number,
-            )
-            for wait in waits
-        )
+        edges = tuple(self._edges(number, move.transaction, deadlock))
         cycle = tuple(m.transaction for m in deadlock.members) if deadlock is not None else ()
         after = self._waiting(number, None)
         return Step(
@@ -167,6 +158,23 @@ class _Steps:
             rows_known=self._rows_known,
             note=(picture.note or "") if picture is not None else "",
         )
+
+    def _edges(self, number: int, ran: str, deadlock: Deadlock | None) -> Iterator[GraphEdge]:
+        """The arrows when the move was over; where it closed a cycle, those of that moment: its
+        members', of which some server answers before anybody can look, and who else waited.
+        """
+        members = deadlock.members if deadlock is not None else ()
+        for member in members:
+            yield GraphEdge(
+                waiter=member.transaction,
+                holder=member.waits_for,
+                label=member.resource.text,
+                closing=member.transaction == ran,
+            )
+        known = {member.transaction for member in members}
+        for wait in self._waiting(number, deadlock):
+            if wait.waiter not in known:
+                yield GraphEdge(waiter=wait.waiter, holder=wait.holder, label=wait.resource.text)
 
     def _waiting(self, number: int, deadlock: Deadlock | None) -> list[Wait]:
         """The waits when the move was over, or when it had closed a cycle."""

@@ -71,13 +71,17 @@ def sample_value(sample: Sample) -> dict[str, Any]:
     }
 
 
+def session_value(session: SessionInfo) -> dict[str, Any]:
+    """A session by itself."""
+    return {**asdict(session), "trace": session.traceparent}
+
+
 def _session(at: str, session: SessionInfo) -> dict[str, Any]:
     """With the times at which its transaction and its statement began, as far as their ages are
     reported.
     """
     return {
-        **asdict(session),
-        "trace": session.traceparent,
+        **session_value(session),
         "transaction_since": _before(at, session.transaction_ms),
         "statement_since": _before(at, session.statement_ms),
     }

@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 
 from catenum.core.document.blocks import Block, Document, Figure
 from catenum.core.errors import LibraryError
+from catenum.core.text import harmless
 from catenum.core.version import __version__
 from catenum.render.html.figures import svg_of
 from catenum.render.html.graph import graph_of
@@ -35,10 +36,18 @@ def _environment() -> Environment:
         undefined=StrictUndefined,
         trim_blocks=True,
         lstrip_blocks=True,
+        finalize=_shown,
     )
     made.filters["graph"] = graph_of
     made.tests["block"] = lambda value, name: type(value).__name__ == name
     return made
+
+
+def _shown(value: Any) -> Any:
+    """A text without control characters, which a page cannot hold."""
+    from markupsafe import Markup
+
+    return harmless(value) if isinstance(value, str) and not isinstance(value, Markup) else value
 
 
 @cache

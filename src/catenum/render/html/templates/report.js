@@ -43,6 +43,8 @@ const open = () => {
 };
 addEventListener("hashchange", open);
 open();
+// Paper has no click: what is closed is opened for it.
+addEventListener("beforeprint", () => document.querySelectorAll("details").forEach((part) => (part.open = true)));
 // The keys work without a click first: they step the schedule that is in view.
 addEventListener("keydown", (event) => {
   if (event.target.closest(".stepper, input, textarea") || !/^Arrow(Left|Right)$/.test(event.key)) return;
