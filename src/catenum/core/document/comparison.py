@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from catenum.core.compare.trial import Trial, Variant
+from catenum.core.compare.verdict import SERIAL
 from catenum.core.document.blocks import (
     Block,
     Bullets,
@@ -70,7 +71,8 @@ def trial_summary(trial: Trial) -> Iterator[tuple[str, Tone]]:
 def _as_it_is(kinds: Mapping[Any, int], runs: str, wrong: int, broken: Sequence[str]) -> str:
     """What the scenario comes to without any change: outcomes, and whether the data is right."""
     data = f"; the data is wrong in {wrong:,} of them" if wrong else ""
-    rules = f"; rules that are false then: {', '.join(broken)}" if broken else ""
+    false = [rule for rule in broken if rule != SERIAL]
+    rules = f"; rules that are false then: {', '.join(false)}" if false else ""
     return f"As it is: {outcomes_text(kinds)}, in {runs}{data}{rules}."
 
 

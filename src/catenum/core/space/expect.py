@@ -120,7 +120,10 @@ def unmet(terms: Sequence[Term], tally: Tally) -> list[str]:
         if term.none and count:
             such = " ".join(shortest(term.word, tally))
             example = f", such as {such}" if such else ""
-            reported.append(f"{term.word} in {count} of {tally.schedules} schedules{example}")
+            names = dict.fromkeys(entry.anomaly for entry in _entries(term.word, tally))
+            named = ", ".join(name for name in names if name and name != term.word)
+            word = f"{term.word} ({named})" if named and term.word in DATA_WORDS else term.word
+            reported.append(f"{word} in {count} of {tally.schedules} schedules{example}")
         if not term.none and not count:
             reported.append(f"{term.word} in none of {tally.schedules} schedules")
     return reported
