@@ -13,6 +13,8 @@ from pathlib import Path
 import pytest
 
 import catenum
+from catenum.cli.examples import EXAMPLES, GUESSED
+from catenum.cli.main import COMMANDS
 from catenum.core.diagnose.passes import diagnose
 from catenum.core.logs.servers import LogRules, log_rules_of
 from catenum.core.record.modes import Mode
@@ -183,3 +185,47 @@ def test_time_can_be_brought_by_a_test():
         elapsed.rest(250)
         assert (elapsed.now_ms(), elapsed.wall()) == (250.0, "2026-03-01T00:00:00.000Z")
     assert clock.wall() != "2026-03-01T00:00:00.000Z"
+
+
+def strings() -> set[str]:
+    """Every text of the program, those of formatted ones in their parts."""
+    return {
+        " ".join(node.value.split())
+        for path in modules()
+        for node in ast.walk(ast.parse(path.read_text()))
+        if isinstance(node, ast.Constant) and isinstance(node.value, str)
+    }
+
+
+def test_the_messages_that_are_explained_are_those_that_are_printed():
+    page = (ROOT.parents[1] / "docs/troubleshooting.md").read_text()
+    known = "\n".join(strings())
+    rows = re.findall(r"^\| (`.*?) \|", page, re.MULTILINE)
+    assert len(rows) > 15
+    foreign = ("mapping values are not allowed", "Address already in use")
+    missing = [
+        part
+        for row in rows
+        for message in re.findall(r"`([^`]+)`", row)
+        if not any(word in message for word in foreign)
+        for part in (piece.strip(" :,;") for piece in re.split(r"…|PostgreSQL", message))
+        if len(part) > 3 and part not in known
+    ]
+    assert not missing
+
+
+def test_every_command_has_its_page_of_the_manual_and_two_examples():
+    assert set(EXAMPLES) == set(COMMANDS)
+    assert all(len(found) == 2 for found in EXAMPLES.values())
+    assert set(GUESSED.values()) <= set(COMMANDS)
+    assert not set(GUESSED) & set(COMMANDS)
+
+
+def test_words_of_the_glossary_are_in_order_and_said_once():
+    page = (ROOT.parents[1] / "docs/glossary.md").read_text()
+    words = [
+        word
+        for word in re.findall(r"^\| ([^|]+) \|", page, re.MULTILINE)
+        if word not in ("word", "---")
+    ]
+    assert words == sorted(set(words), key=str.lower)
