@@ -2,13 +2,19 @@
 VENV ?= .venv
 BIN = $(VENV)/bin
 
-.PHONY: demo test test-core mutants corpus soak lint types bench screenshots clean
+.PHONY: demo test test-core mutants corpus soak lint types bench wheel samples screenshots clean
 
 demo: $(VENV)/.ready-
 	@$(BIN)/catenum demo --into demo-output
 
 test: $(VENV)/.ready-dev-embedded
 	$(BIN)/python -m pytest -n 4
+
+# The samples that ship, held to what they say; the results are valid for build servers.
+samples: $(VENV)/.ready-dev-embedded
+	mkdir -p dist
+	$(BIN)/catenum check src/catenum/samples --quiet --junit dist/junit.xml --sarif dist/catenum.sarif
+	$(BIN)/python tests/valid.py dist/junit.xml dist/catenum.sarif
 
 # What runs without any server; what a contributor runs first.
 test-core: $(VENV)/.ready-dev-embedded
@@ -74,6 +80,10 @@ bench: $(VENV)/.ready-dev-embedded
 	$(BIN)/python benchmarks/intake.py
 	$(BIN)/python benchmarks/proposing.py
 	$(BIN)/python benchmarks/pace.py
+
+# The wheel: the same when built twice, and at work in a bare environment of each Python there is.
+wheel: $(VENV)/.ready-dev-embedded
+	scripts/wheel.sh
 
 screenshots: $(VENV)/.ready-dev-embedded
 	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && command -v import >/dev/null && command -v chromium >/dev/null \
