@@ -9,7 +9,7 @@ from typing import Unpack
 
 from catenum.api.check_state import CheckState
 from catenum.api.checker import Checker, CheckOptions, Found
-from catenum.api.files import read_file
+from catenum.api.files import check_writable, make_folder, read_file
 from catenum.api.scenarios import scenario_with_text
 from catenum.core.check.result import UNPROVEN, CheckCase, CheckResult
 from catenum.core.errors import InputError
@@ -33,8 +33,13 @@ def check(*sources: str | Path | ScenarioFile, **options: Unpack[CheckOptions]) 
     """
     files = list(_files(sources or (Path("."),)))
     allowed = _allowed(options.get("allow", ()), [name for name, _ in files])
+    if options.get("since_last") is not None:
+        check_writable(Path(str(options["since_last"])))
     before = CheckState.read(options.get("since_last"))
     heard = options.get("heard", _ignore)
+    folder = options.get("save")
+    if folder is not None:
+        make_folder(folder)
     cases: list[CheckCase] = []
     interrupted = False
     try:

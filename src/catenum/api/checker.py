@@ -11,7 +11,7 @@ from typing import Any
 
 from catenum.api.check_state import CheckState
 from catenum.api.explore import explore
-from catenum.api.files import make_folder, save_atomically
+from catenum.api.files import save_atomically
 from catenum.api.listener import SILENT, Listener
 from catenum.api.play import play, play_orders
 from catenum.api.scenarios import unsafe
@@ -340,7 +340,6 @@ class Checker:
     def _save(self, case: CheckCase, recording: Recording) -> None:
         folder = self._options.get("save")
         if folder is not None:
-            make_folder(folder)
             words = (case.scenario, case.server, case.level or "", case.what)
             name = "-".join(
                 "".join(c if c.isalnum() else "-" for c in word) for word in words if word

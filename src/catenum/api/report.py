@@ -13,7 +13,7 @@ from catenum.api.results import (
     SavedExploration,
     SavedStore,
     SavedValue,
-    read_saved,
+    saved_below,
 )
 from catenum.core.compare.churn_result import ChurnResult
 from catenum.core.compare.churn_result import to_plain as churn_value
@@ -61,16 +61,28 @@ def report(
     """
     if not sources:
         raise InputError("there is nothing to make a report of")
-    found = [_saved(source, pick) for source in sources]
+    _refuse_overwriting(sources, output)
+    found = [one for source in sources for one in _saved(source, pick)]
     text = _fitting(found, _Builder(mask, Span(since, until)), form, title)
     if output is not None:
         save_atomically(Path(output), text.encode())
     return text
 
 
-def _saved(source: Source, pick: int | None) -> Found:
+def _refuse_overwriting(sources: Sequence[Source], output: str | Path | None) -> None:
+    """Raises InputError where a source would be lost."""
+    paths = [Path(source).resolve() for source in sources if isinstance(source, str | Path)]
+    if output is not None and Path(output).resolve() in paths:
+        raise InputError(f"{output} is one of the sources", advice="Write to another file.")
+
+
+def _saved(source: Source, pick: int | None) -> list[Found]:
     if isinstance(source, str | Path):
-        return str(source), read_saved(Path(source), pick=pick)
+        return saved_below(Path(source), pick=pick)
+    return [_given(source)]
+
+
+def _given(source: Recording | Exploration | Trial | Proposals | ChurnResult | PaceResult) -> Found:
     if isinstance(source, Exploration):
         return source.scenario, SavedExploration(source)
     if isinstance(source, Proposals):

@@ -91,6 +91,24 @@ def read_saved(path: Path, *, pick: int | None = None) -> Saved:
     return _of_log(path, pick)
 
 
+def saved_below(path: Path, *, pick: int | None = None) -> list[tuple[str, Saved]]:
+    """The same; of a folder of several results (one for each level, or one for each failure) all of
+    them, each by its path.
+    """
+    if not path.is_dir() or any((path / name).exists() for name in (RESULT, CHURN_RESULT, STATE)):
+        return [(str(path), read_saved(path, pick=pick))]
+    inner = [one for one in sorted(path.iterdir()) if _may_be_result(one)]
+    if not inner:
+        return [(str(path), _folder(path))]  # which says what it should have
+    return [found for one in inner for found in saved_below(one)]
+
+
+def _may_be_result(path: Path) -> bool:
+    if path.is_dir():
+        return (path / RESULT).exists() or (path / CHURN_RESULT).exists()
+    return path.suffix == ".json" and _FORMAT.search(read_file(path)[:4_000]) is not None
+
+
 def _is_json(path: Path, head: bytes) -> bool:
     return path.suffix == ".json" and b"error_severity" not in head
 

@@ -6,9 +6,11 @@ from __future__ import annotations
 
 import argparse
 import re
+import shlex
 import textwrap
 from collections.abc import Callable, Iterable
 from datetime import datetime, tzinfo
+from pathlib import Path
 from typing import IO
 
 from rich.console import Console
@@ -62,6 +64,11 @@ def say_next(console: Console, *commands: str) -> None:
     """Below a result, what to type next."""
     for number, command in enumerate(commands):
         say(console, f"{'next:' if not number else '     '} {command}", style=STYLES["faint"])
+
+
+def report_command(saved: Path, name: str) -> str:
+    """What to type for a report of what was saved; ``name``: of the page."""
+    return f"catenum report {shlex.quote(str(saved))} -o {shlex.quote(f'{name}.html')}"
 
 
 def say_answer(console: Console, answer: Iterable[tuple[str, str]]) -> None:

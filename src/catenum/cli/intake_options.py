@@ -33,6 +33,7 @@ from catenum.intake.files import sources
 
 def add_intake_options(parser: argparse.ArgumentParser) -> None:
     """The files, and which part of them."""
+    parser.set_defaults(several="files")
     parser.add_argument(
         "files",
         metavar="FILE",

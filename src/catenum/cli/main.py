@@ -150,7 +150,10 @@ def main(
     if first is not None and first not in COMMANDS:
         build_parser(None).error(_no_command(first))
     args, unknown = build_parser(first).parse_known_args(argv)
-    if unknown:
+    words = getattr(args, getattr(args, "several", ""), None)
+    if isinstance(words, list) and not any(word.startswith("-") for word in unknown):
+        words += unknown  # argparse takes files before an option or behind it, not both
+    elif unknown:
         # with the command's own usage, not the first page's
         args.refuse(f"unknown arguments: {' '.join(unknown)}{_no_option(unknown, args.known)}")
 

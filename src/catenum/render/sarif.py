@@ -67,7 +67,7 @@ def _result(case: CheckCase, rule: int) -> dict[str, Any]:
         "level": "warning" if case.status == "not proven" else "error",
         "message": {"text": f"{case.scenario}, {case.title}{server}: {problems}."},
         "locations": [_location(first)],
-        "partialFingerprints": {"case/v1": f"{case.scenario}/{case.server}/{case.title}"},
+        "partialFingerprints": {"case/v1": f"{case.file}/{case.server}/{case.title}"},
     }
     related = [
         {**_location(place), "id": number, "message": {"text": text}}

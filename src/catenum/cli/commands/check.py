@@ -25,6 +25,7 @@ from catenum.render.sarif import to_sarif
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``check``."""
+    parser.set_defaults(several="sources")
     parser.add_argument(
         "sources",
         metavar="FILE",

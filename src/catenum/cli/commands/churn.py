@@ -135,7 +135,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
 def _next(args: argparse.Namespace, result: ChurnResult) -> list[str]:
     scenario = shlex.quote(args.scenario)
     if args.save:
-        return [f"catenum report {shlex.quote(str(args.save))} -o {result.scenario}.html"]
+        return [common.report_command(args.save, result.scenario)]
     if result.found_any:
         return [
             f"catenum trial {scenario} --churn   (its remedies, under the same load)",

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import json
-import shlex
 from dataclasses import asdict
 from pathlib import Path
 from typing import IO
@@ -50,7 +49,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if args.quiet:
         say(console, headline(recording))
         return ExitCode.OK
-    page = f"catenum report {shlex.quote(str(args.recording))} -o {recording.scenario}.html"
+    pick = f" --pick {args.pick}" if args.pick else ""
+    page = common.report_command(args.recording, args.recording.stem) + pick
     if args.brief:
         common.say_answer(console, summary_of(recording))
         common.say_next(console, page)

@@ -207,7 +207,7 @@ def _next(found: list[Exploration], args: argparse.Namespace) -> list[str]:
     else:
         commands.append(f"catenum explore {scenario} --limit N   (a larger part)")
     if folder:
-        commands.append(f"catenum report {shlex.quote(str(folder))} -o {found[0].scenario}.html")
+        commands.append(common.report_command(folder, found[0].scenario))
     return commands
 
 

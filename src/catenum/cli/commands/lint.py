@@ -23,6 +23,7 @@ FORMAT = "catenum-lint/1"
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``lint``."""
+    parser.set_defaults(several="scenarios")
     parser.add_argument(
         "scenarios", metavar="SCENARIO", nargs="+", help="scenario files, or names of samples"
     )

@@ -217,7 +217,7 @@ def _next(recording: Recording, args: argparse.Namespace) -> list[str]:
     """What to type after a run."""
     scenario = shlex.quote(args.scenario)
     if args.save:
-        return [f"catenum report {shlex.quote(str(args.save))} -o {recording.scenario}.html"]
+        return [common.report_command(args.save, recording.scenario)]
     explore = f"catenum explore {scenario}"
     if not is_conflict(recording.outcome):
         return [f"{explore}   (every schedule that can differ)"]

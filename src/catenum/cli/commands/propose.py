@@ -193,9 +193,8 @@ def _next(args: argparse.Namespace, found: Proposals, cured: bool) -> list[str]:
         commands.append(f"catenum propose {scenario} --write {name}-cured.yaml")
     else:
         commands.append(f"catenum trial {shlex.quote(str(args.write))}")
-    saved = shlex.quote(str(args.save)) if args.save else None
-    if saved:
-        commands.append(f"catenum report {saved} -o {name}.html")
+    if args.save:
+        commands.append(common.report_command(args.save, name))
     return commands
 
 

@@ -16,6 +16,7 @@ from catenum.core.errors import InputError
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``report``."""
+    parser.set_defaults(several="sources")
     parser.add_argument(
         "sources",
         metavar="SOURCE",
@@ -75,5 +76,6 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if path is None:
         out.write(text)
     elif not args.quiet:
-        out.write(f"{path}  ({len(text.encode()) / 1000:,.0f} kB; open it in a browser)\n")
+        how = "; open it in a browser" if form == "html" else ""
+        out.write(f"{path}  ({len(text.encode()) / 1000:,.0f} kB{how})\n")
     return ExitCode.OK

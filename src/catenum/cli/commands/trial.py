@@ -128,5 +128,5 @@ def _next(result: Trial, args: argparse.Namespace) -> list[str]:
     else:
         commands.append(f"catenum propose {scenario}   (other changes)")
     if args.save:
-        commands.append(f"catenum report {shlex.quote(str(args.save))} -o {result.scenario}.html")
+        commands.append(common.report_command(args.save, result.scenario))
     return commands

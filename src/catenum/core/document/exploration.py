@@ -32,10 +32,11 @@ def document_of(
     found: Exploration, recordings: Mapping[str, Recording], detail: Detail
 ) -> Document:
     """``recordings``: of outcomes, by their letters."""
+    levels = set(found.levels.values())
+    name = f"{found.scenario} at {levels.pop()}" if len(levels) == 1 else found.scenario
+    which = "every schedule" if found.reach.complete else "schedules"
     return Document(
-        title=f"{found.scenario}: every schedule that can differ"
-        if found.reach.complete
-        else f"{found.scenario}: schedules that can differ",
+        title=f"{name}: {which} that can differ",
         summary=tuple(summary_of(found)),
         facts=tuple(_facts(found)),
         parts=tuple(_parts(found, recordings, detail)),

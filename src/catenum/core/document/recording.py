@@ -92,11 +92,13 @@ def facts_of(recording: Recording) -> Iterator[tuple[str, str]]:
         yield "About", one_line(recording.about)
     yield "Server", f"{rules_of(info.server).title} {info.version} ({info.url}{private}){standin}"
     levels = [f"{one.name}: {one.manner}" for one in recording.transactions]
-    yield "Isolation", "; ".join(levels)
+    if levels:
+        yield "Isolation", "; ".join(levels)
     yield "Outcome", recording.outcome.kind
     if recording.source == "run":
         yield "Schedule", " ".join(recording.order)
-    yield "Recorded", f"{recording.started}, {duration(recording.duration_ms)} in all"
+    lasted = f", {duration(recording.duration_ms)} in all" if recording.duration_ms else ""
+    yield "Recorded", f"{recording.started}{lasted}"
 
 
 def _parts(recording: Recording, detail: Detail) -> Iterator[Part]:
