@@ -181,6 +181,19 @@ def test_one_server_serves_many_calls_and_keeps_nothing(kept, tmp_path):
     assert page.count("<article") == 5
 
 
+def test_a_script_without_a_guard_may_use_processes(kept, tmp_path):
+    """A child process must not run the script once more."""
+    path = written(tmp_path, "swap")
+    (tmp_path / "use.py").write_text(
+        f"import catenum\nprint(catenum.explore({str(path)!r}, workers=2).ever('deadlock'))\n"
+        f"print(catenum.churn({str(path)!r}, time_limit='500ms').iterations > 0)\n"
+    )
+    done = subprocess.run(
+        [sys.executable, "use.py"], cwd=tmp_path, capture_output=True, text=True, check=False
+    )
+    assert done.stdout == "<so: deadlock>\nTrue\n", done.stderr
+
+
 def test_a_wrong_call_is_an_error_of_its_own(kept, tmp_path):
     path = written(tmp_path, "swap")
     for options in (

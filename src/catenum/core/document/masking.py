@@ -35,9 +35,9 @@ from catenum.core.sql.masking import literals, masked, masked_report
 #: A value within a key: ``berth(id=7)``, ``Key (id)=(7)``.
 _KEY = re.compile(r"(?<==)\s*(?:\([^()]*\)|[^\s,()=]+)")
 _QUOTED = re.compile(r"'(?:[^']|'')*'|“[^”]*”")
-#: From so many letters on a value is looked for in every text: shorter ones are also numbers of
-#: statements and counts.
-_LEAST = 3
+#: From so many letters on a value is looked for in every text, a number and another: shorter ones
+#: are also numbers of statements, counts, words.
+_LEAST, _SHORTEST = 3, 2
 
 
 class Masker:
@@ -45,6 +45,7 @@ class Masker:
 
     def __init__(self) -> None:
         self._marks: dict[str, str] = {}
+        self._tables: set[str] = set()
 
     # -- values ------------------------------------------------------------------------------------
 
@@ -65,10 +66,20 @@ class Masker:
     def text(self, text: str) -> str:
         """A text without keys, quoted values, and any value that is known."""
         text = _KEY.sub("?", text)
+        text = _QUOTED.sub(self._quoted, text)
+        if self._tables:
+            named = "|".join(map(re.escape, sorted(self._tables)))
+            text = re.sub(rf"\b({named}) (\d[\w.-]*)", r"\1 ?", text)  # "berth 3"
         for value in sorted(self._marks, key=len, reverse=True):
-            if len(value) >= _LEAST and value in text:
+            least = _LEAST if value.isdecimal() else _SHORTEST
+            if len(value) >= least and value in text:
                 text = re.sub(rf"(?<!\w){re.escape(value)}(?!\w)", self._marks[value], text)
         return text
+
+    def _quoted(self, found: re.Match[str]) -> str:
+        """A text in quotes that is a value; others are titles."""
+        mark = self._marks.get(found[0][1:-1])
+        return found[0] if mark is None else f"'{mark}'"
 
     def document(self, document: Document) -> Document:
         """Every text of it, once all that belongs to it is known."""
@@ -82,6 +93,7 @@ class Masker:
         server = recording.target.server
         if recording.definition is not None:
             self.sql(as_text(recording.definition), server)
+        self._tables |= set(recording.tables)
         for content in recording.rows.values():
             self.rows(content)
         found = replace(

@@ -4,6 +4,7 @@ then.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
@@ -19,6 +20,8 @@ from catenum.core.record.recording import (
 from catenum.core.report.timeline import Row, timeline_rows
 from catenum.core.text import one_line
 
+#: A statement that is a move of the scenario: it ends the session of a transaction by its name.
+_KILL = re.compile(r"kill (\S+)")
 #: Locks of one transaction that are shown of a move, and tables.
 MOST_LOCKS, MOST_TABLES = 12, 12
 #: Kinds of a lock on one table are shown after those on its rows.
@@ -120,6 +123,12 @@ class _Steps:
         self._since: dict[tuple[object, ...], str] = {}
         self._rows: dict[str, TableRows] = {}
         self._rows_known = False
+        #: By transaction, the move with which another ended its session.
+        self._killed_at = {
+            found[1]: event.move
+            for event in recording.events
+            if event.what == "done" and (found := _KILL.fullmatch(event.sql.strip())) is not None
+        }
 
     def all(self, most: int | None) -> Iterator[Step]:
         texts: dict[int, list[Row]] = {}
@@ -132,7 +141,8 @@ class _Steps:
             yield self._step(number, texts.get(number, []))
 
     def _step(self, number: int, rows: list[Row]) -> Step:
-        move = next(m for m in self.recording.schedule if m.number == number)
+        moves = [m for m in self.recording.schedule if m.number == number]
+        move = moves[0]
         picture = self.pictures.get(number)
         held = self._held(number, picture)
         names = [record.name for record in self.recording.transactions]
@@ -143,7 +153,9 @@ class _Steps:
         return Step(
             number=number,
             transaction=move.transaction,
-            title=f"{move.transaction} {move.statement or move.ends or ''}".strip(),
+            title=" and ".join(
+                f"{one.transaction} {one.statement or one.ends or ''}".strip() for one in moves
+            ),
             sql=one_line(self.recording.sql(move.transaction, move.statement) or move.ends or ""),
             happened=tuple(
                 (row.sign, row.text if row.banner else f"{names[row.lane]}: {row.text}", row.tone)
@@ -262,6 +274,7 @@ class _Steps:
 
     def _state(self, name: str, number: int, *, waiting: bool) -> tuple[str, str]:
         """In words what a transaction is doing, and its latest statement."""
+        record = self.recording.transaction(name)
         events = [
             event
             for event in self.recording.events
@@ -274,6 +287,8 @@ class _Steps:
         statement = one_line(sent[-1].sql) if sent else ""
         if waiting:
             return "waits for a lock", statement
+        if self._killed_at.get(name, number + 1) <= number:
+            return "session ended from outside: rolled back", statement
         if last.what == "failed" and last.then is None:
             return "rolled back", statement
         if last.what == "done" and last.statement is None:
@@ -282,6 +297,10 @@ class _Steps:
             return ("committed" if last.sql == "commit" else last.sql), statement
         if last.what in ("sent", "waits", "resumed"):
             return "working", statement
+        if record is not None and record.autocommit:
+            return "between statements (autocommit)", statement
+        if last.what == "failed":
+            return "goes on after an error, idle", statement
         return "in a transaction, idle", statement
 
     # -- rows --------------------------------------------------------------------------------------

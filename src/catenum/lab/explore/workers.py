@@ -21,6 +21,7 @@ from catenum.core.errors import CatenumError, TargetError
 from catenum.core.scenario.model import Scenario
 from catenum.core.space.exploration_file import tally_adapter
 from catenum.engines import parent
+from catenum.engines.child_processes import without_main_module
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.lab.explore.audit import Widened
@@ -127,7 +128,8 @@ class Crew:
         for _ in range(size):
             ours, theirs = context.Pipe()
             process = context.Process(target=_work, args=(task, theirs), daemon=True)
-            process.start()
+            with without_main_module():
+                process.start()
             theirs.close()
             self.hands.append(_Hand(process, ours))
 

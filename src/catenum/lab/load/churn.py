@@ -26,6 +26,7 @@ from catenum.core.record.waits import Edge
 from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.engines import clock
+from catenum.engines.child_processes import without_main_module
 from catenum.engines.clock import Clock
 from catenum.engines.drivers import server_module
 from catenum.engines.parent import limit_memory
@@ -327,7 +328,8 @@ class Churn:
             process = context.Process(
                 target=_loop, args=(job, theirs, self._gate, self._places), daemon=True
             )
-            process.start()
+            with without_main_module():
+                process.start()
             theirs.close()
             self._processes.append(process)
             self._pipes.append(mine)

@@ -25,6 +25,7 @@ from catenum.core.pace.measured import SLOW, Step, TurnFigures, step_of
 from catenum.core.scenario.model import Retry, Scenario, Transaction
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.engines import clock
+from catenum.engines.child_processes import without_main_module
 from catenum.engines.ports import Beginning, Engine, LoopPlan
 from catenum.lab.load.churn import refuse_what_loops_cannot
 from catenum.lab.load.pace_worker import RAMP, LoadJob, TurnReport, Turns, run_load
@@ -231,7 +232,8 @@ class Clients:
             process = self._context.Process(
                 target=run_load, args=(job, theirs, self.turns), daemon=True
             )
-            process.start()
+            with without_main_module():
+                process.start()
             theirs.close()
             self.processes.append(process)
             self.pipes.append(mine)
