@@ -302,9 +302,9 @@ def taped(tape: Tape, monkeypatch: Any) -> Iterator[None]:
 @contextlib.contextmanager
 def watched(tape: Tape, monkeypatch: Any) -> Iterator[None]:
     """Within the block ``now`` and ``watch`` meet the tape where they would meet a monitor."""
-    from catenum.cli import watching
+    from catenum.api import now
 
-    real_connect, made = watching.connect, []
+    real_connect, made = now.connect_monitor, []
 
     def connect(target: targets.Target) -> Any:
         made.append(target)
@@ -313,6 +313,6 @@ def watched(tape: Tape, monkeypatch: Any) -> Iterator[None]:
                 f"monitor {len(made)}", None if tape.plays else real_connect(target)
             )
 
-    monkeypatch.setattr("catenum.cli.watching.connect", connect)
+    monkeypatch.setattr("catenum.api.now.connect_monitor", connect)
     with clock.replaced_by(tape.source()):
         yield

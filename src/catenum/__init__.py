@@ -21,9 +21,17 @@ if TYPE_CHECKING:
     from catenum.api.churn import churn as churn
     from catenum.api.explore import explore as explore
     from catenum.api.explore import explore_levels as explore_levels
+    from catenum.api.intake import LogOptions as LogOptions
+    from catenum.api.intake import LogReading as LogReading
+    from catenum.api.intake import Restaged as Restaged
+    from catenum.api.intake import read_logs as read_logs
+    from catenum.api.intake import restage as restage
     from catenum.api.levels import levels as levels
     from catenum.api.levels import need as need
+    from catenum.api.lint import LintResult as LintResult
+    from catenum.api.lint import lint as lint
     from catenum.api.listener import Listener as Listener
+    from catenum.api.now import now as now
     from catenum.api.pace import PaceStopped as PaceStopped
     from catenum.api.pace import pace as pace
     from catenum.api.play import play as play
@@ -51,6 +59,7 @@ if TYPE_CHECKING:
     from catenum.core.propose.proposals import Proposals as Proposals
     from catenum.core.record.recording import Recording as Recording
     from catenum.core.scenario.reader import ScenarioFile as ScenarioFile
+    from catenum.core.snapshot.sample import Sample as Sample
     from catenum.core.space.exploration import Exploration as Exploration
     from catenum.lab.run.orders import PlayedOrder as PlayedOrder
 
@@ -62,7 +71,10 @@ _MODULES = {
     "Exploration": "core.space.exploration",
     "InputError": "core.errors",
     "LibraryError": "core.errors",
+    "LintResult": "api.lint",
     "Listener": "api.listener",
+    "LogOptions": "api.intake",
+    "LogReading": "api.intake",
     "Matrix": "core.levels.matrix",
     "Need": "core.levels.need",
     "PaceResult": "core.pace.results",
@@ -70,6 +82,8 @@ _MODULES = {
     "PlayedOrder": "lab.run.orders",
     "Proposals": "core.propose.proposals",
     "Recording": "core.record.recording",
+    "Restaged": "api.intake",
+    "Sample": "core.snapshot.sample",
     "SaveError": "core.errors",
     "ScenarioFile": "core.scenario.reader",
     "Server": "api.servers",
@@ -81,15 +95,19 @@ _MODULES = {
     "explore": "api.explore",
     "explore_levels": "api.explore",
     "levels": "api.levels",
+    "lint": "api.lint",
     "load": "api.scenarios",
     "loads": "api.scenarios",
     "need": "api.levels",
+    "now": "api.now",
     "pace": "api.pace",
     "play": "api.play",
     "play_orders": "api.play",
     "propose": "api.propose",
     "read": "api.results",
+    "read_logs": "api.intake",
     "report": "api.report",
+    "restage": "api.intake",
     "trial": "api.trial",
     "trial_under_load": "api.trial",
 }
@@ -101,7 +119,10 @@ __all__ = [
     "Exploration",
     "InputError",
     "LibraryError",
+    "LintResult",
     "Listener",
+    "LogOptions",
+    "LogReading",
     "Matrix",
     "Need",
     "PaceResult",
@@ -109,6 +130,8 @@ __all__ = [
     "PlayedOrder",
     "Proposals",
     "Recording",
+    "Restaged",
+    "Sample",
     "SaveError",
     "ScenarioFile",
     "Server",
@@ -121,15 +144,19 @@ __all__ = [
     "explore",
     "explore_levels",
     "levels",
+    "lint",
     "load",
     "loads",
     "need",
+    "now",
     "pace",
     "play",
     "play_orders",
     "propose",
     "read",
+    "read_logs",
     "report",
+    "restage",
     "trial",
     "trial_under_load",
 ]

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from catenum.api.files import read_file
+from catenum.api.intake import definitions_of, schema_in
 from catenum.api.listener import SILENT, Listener
 from catenum.api.servers import find_target
 from catenum.core.errors import InputError, Place
@@ -17,8 +19,6 @@ from catenum.core.scenario.template import EXAMPLE, Template
 from catenum.core.servers import rules_of
 from catenum.core.sql.beginning import begins
 from catenum.core.sql.scripts import split_script
-from catenum.engines.definitions import Definitions
-from catenum.engines.drivers import server_module
 
 _ENDS = re.compile(r"\s*(?:commit|rollback|end)\b", re.IGNORECASE)
 
@@ -51,7 +51,9 @@ def new_of_files(
         raise InputError(
             "one transaction waits for nobody", advice="Give --sql once for each transaction."
         )
-    return _of_statements(transactions, server, name, _schema(schema, server))
+    return _of_statements(
+        transactions, server, name, schema_in(Path(schema), server) if schema is not None else None
+    )
 
 
 def new_of_statements(
@@ -82,12 +84,8 @@ def new_of_tables(
     if not tables:
         raise InputError("which tables?", advice=f"catenum new TABLE… --tables {target.shown}")
     rules = rules_of(target.server)
-    module = server_module(target.server, ".engine")
-    found: Definitions = module.read_definitions(target.url, target.shown)
-    try:
+    with definitions_of(url, target.server, listener) as found:
         schema = read_schema(found.script(tables), rules)
-    finally:
-        found.close()
     known = {table.lower() for table in schema.tables}
     for table in tables:
         if table.lower() not in known:
@@ -113,19 +111,7 @@ def new_of_tables(
 
 def new_example(name: str | None = None) -> str:
     """An example to fill in."""
-    from dataclasses import replace
-
     return (replace(EXAMPLE, name=name) if name else EXAMPLE).text()
-
-
-def _schema(path: str | Path | None, server: str) -> Schema | None:
-    if path is None:
-        return None
-    text = read_file(Path(path)).decode("utf-8", "backslashreplace")
-    schema = read_schema(text, rules_of(server))
-    if not schema.tables:
-        raise InputError("this has no definition of a table", place=Place(str(path)))
-    return schema
 
 
 def _of_statements(

@@ -5,30 +5,19 @@ conflict of it.
 from __future__ import annotations
 
 import argparse
-import contextlib
 from collections.abc import Iterator
 from pathlib import Path
 from typing import IO
 
-from catenum.api import files
+from catenum.api.intake import LogOptions, LogReading, definitions_of, read_logs
 from catenum.api.results import Saved, SavedChurn, SavedExploration, SavedValue, read_saved
 from catenum.cli import common
-from catenum.cli.progress import Progress
+from catenum.cli.progress import Reporter
 from catenum.core.compare.trial import Trial
 from catenum.core.errors import InputError, Place
-from catenum.core.logs.conflict_recording import conflicts_of
-from catenum.core.logs.conflicts import Conflict, numbered, with_names
-from catenum.core.logs.restage import with_definitions
-from catenum.core.logs.servers import log_rules_of
-from catenum.core.logs.tables import Schema, read_schema
+from catenum.core.logs.conflicts import Conflict
 from catenum.core.logs.traces import with_traces
 from catenum.core.record.recording import Recording
-from catenum.core.record.recording_file import from_json
-from catenum.core.servers import rules_of
-from catenum.engines.definitions import Definitions
-from catenum.engines.drivers import server_module
-from catenum.intake.conflicts import conflicts_in
-from catenum.intake.files import sources
 
 
 def add_intake_options(parser: argparse.ArgumentParser) -> None:
@@ -71,70 +60,34 @@ def add_intake_options(parser: argparse.ArgumentParser) -> None:
     )
 
 
-@contextlib.contextmanager
-def definitions_of(asked: str, server: str, err: IO[str]) -> Iterator[Definitions]:
-    """A connection that reads definitions. Raises InputError where the target is no such server,
-    TargetError.
-    """
-    target = common.target_of(asked, err)
-    if target.url is None or target.server != server:
-        title = rules_of(server).title
-        raise InputError(
-            f"--target {target.shown}: the log is one of {title}, so this must be the URL of one"
-        )
-    found: Definitions = server_module(server, ".engine").read_definitions(target.url, target.shown)
-    try:
-        yield found
-    finally:
-        found.close()
-
-
-def schema_in(path: Path, server: str) -> Schema:
-    """The definitions in a schema file. Raises InputError where there are none."""
-    schema = read_schema(
-        files.read_file(path).decode("utf-8", "backslashreplace"), rules_of(server)
-    )
-    if not schema.tables:
-        raise InputError("this has no definition of a table", place=Place(str(path)))
-    return schema
-
-
-def read(args: argparse.Namespace, err: IO[str]) -> tuple[list[Conflict], int, str | None]:
-    """The conflicts, how many files there were, and what their kind of log does not have. Raises
-    InputError.
-    """
-    recorded = [path for path in map(Path, args.files) if _is_recording(path)]
-    if recorded and len(recorded) == len(args.files):
-        found_in = [conflicts_of(from_json(files.read_file(path), str(path))) for path in recorded]
-        return [conflict for conflicts in found_in for conflict in conflicts], len(recorded), None
+def log_options(args: argparse.Namespace) -> LogOptions:
+    """What the options of ``add_intake_options`` say. Raises InputError."""
     since, until = common.since_and_until(args)
-    zone = common.zone_argument(args.zone)
-    found = sources(args.files, args.prefix)
-    size = sum(source.size for source in found)
-    progress = Progress(err, quiet=args.quiet)
+    return LogOptions(
+        since=since,
+        until=until,
+        zone=common.zone_argument(args.zone),
+        prefix=args.prefix,
+        schema=args.schema,
+        target=args.target,
+    )
 
-    def show(at: int) -> None:
-        progress.part(min(1.0, at / size) if size else 1.0, "reading")
 
-    def warn(text: str) -> None:
-        progress.clear()
-        if not args.quiet:
-            err.write(f"catenum: {text}\n")
+def read(args: argparse.Namespace, err: IO[str]) -> LogReading:
+    """The conflicts in the files. Raises InputError, TargetError."""
+    return read_logs(
+        *args.files, options=log_options(args), listener=LogReporter(err, quiet=args.quiet)
+    )
 
-    try:
-        conflicts = conflicts_in(
-            found, since=since, until=until, zone=zone, progress=show, warn=warn
-        )
-        if args.schema is not None and conflicts:
-            schema = schema_in(args.schema, conflicts[0].server)
-            conflicts = [with_definitions(conflict, schema) for conflict in conflicts]
-        numbers = numbered(conflicts)
-        if args.target is not None and numbers:
-            with definitions_of(args.target, conflicts[0].server, err) as server:
-                conflicts = with_names(conflicts, server.names(numbers))
-        return conflicts, len(found), log_rules_of(found[0].server).log_limits
-    finally:
-        progress.clear()
+
+class LogReporter(Reporter):
+    """As Reporter; what hinders reading a log is no word about how it was called, so that
+    ``--quiet`` leaves it out.
+    """
+
+    def warn(self, text: str) -> None:
+        if not self.quiet:
+            super().warn(text)
 
 
 def pick(args: argparse.Namespace, conflicts: list[Conflict]) -> tuple[int, Conflict]:
@@ -166,20 +119,8 @@ def with_server(args: argparse.Namespace, conflict: Conflict, err: IO[str]) -> C
         or not any(wait.address or wait.transaction for wait in conflict.waits)
     ):
         return conflict
-    with definitions_of(args.target, conflict.server, err) as server:
+    with definitions_of(args.target, conflict.server, LogReporter(err)) as server:
         return with_traces(conflict, server.trace)
-
-
-def _head(path: Path) -> bytes:
-    try:
-        with path.open("rb") as stream:
-            return stream.read(4_000)
-    except OSError:
-        return b""
-
-
-def _is_recording(path: Path) -> bool:
-    return b'"catenum-recording/' in _head(path)
 
 
 def recording_in(path: Path, args: argparse.Namespace) -> Recording:

@@ -11,11 +11,11 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import IO
 
+from catenum.api.now import connect_monitor
 from catenum.cli import common
-from catenum.core.errors import InputError, TargetError
-from catenum.engines.drivers import server_module
+from catenum.core.errors import InputError
 from catenum.engines.monitor import Monitor
-from catenum.engines.targets import Target, settled
+from catenum.engines.targets import Target
 
 #: Servers that one call looks at.
 MOST_TARGETS = 50
@@ -63,30 +63,10 @@ def default_store() -> Path:
     return base / "catenum" / "history.sqlite"
 
 
-def connect(target: Target) -> Monitor:
-    """A connection that looks. Raises TargetError."""
-    target = settled(target)
-    module = server_module(target.server, ".monitor")
-    if target.url is not None:
-        return module.open_monitor(target.url, target.shown)
-    from catenum.engines.private import kept_servers
-
-    found = kept_servers(target.server, target.settings.local.get(target.server, {}))
-    if not found:
-        raise TargetError(
-            f"{target.shown}: no private server is running",
-            advice=(
-                "Name the server with --target or CATENUM_TARGET; or keep a private one: catenum"
-                " local start."
-            ),
-        )
-    return module.open_monitor(found[0][0].where, target.shown, private=True)
-
-
 @contextlib.contextmanager
 def monitor_for(asked: str | None, err: IO[str]) -> Iterator[Monitor]:
     """The monitor of the target that was asked for, closed when the block ends."""
-    monitor = connect(common.target_of(asked, err, settle=False))
+    monitor = connect_monitor(common.target_of(asked, err, settle=False))
     try:
         yield monitor
     finally:

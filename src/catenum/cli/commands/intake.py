@@ -101,11 +101,12 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Read, list or tell. The exit code is 1 if a conflict was found."""
     if args.save is not None:
         files.check_writable(args.save)
-    conflicts, count, limits = read(args, err)
+    reading = read(args, err)
+    conflicts = reading.conflicts
     if args.mask:
         conflicts = [masked(conflict) for conflict in conflicts]
     if args.pick is None and args.save is None:
-        return _list(args, conflicts, count, limits, out, err)
+        return _list(args, conflicts, reading.files, reading.limits, out, err)
     return _tell_one(args, conflicts, out, err)
 
 

@@ -15,6 +15,7 @@ from typing import IO
 from rich.console import Console
 
 from catenum.api import files
+from catenum.api.now import look
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError, TargetError
@@ -210,32 +211,9 @@ def _before(sample: Sample, name: str, args: argparse.Namespace) -> Iterator[str
 
 def _look(name: str, target: Target, args: argparse.Namespace) -> _Seen:
     try:
-        monitor = watching.connect(target)
-        try:
-            sample = monitor.sample(locks=args.locks)
-            sample = _with_clients(replace(sample, timeouts=monitor.timeouts(sample)))
-        finally:
-            monitor.close()
+        return _Seen(name, look(target, locks=args.locks))
     except TargetError as error:
         return _Seen(name, error=error)
-    return _Seen(name, sample)
-
-
-def _with_clients(sample: Sample) -> Sample:
-    """The sessions in a chain with the process of their client, where it is on this machine and may
-    be seen.
-    """
-    chained = {name for edge in sample.edges for name in (edge.waiter, edge.holder)}
-    asked = [
-        one for one in sample.sessions if one.id in chained and one.port and one.process is None
-    ]
-    ends = client_ends() if asked else {}
-    known = {one.id: ends.get((one.host or "", one.port or 0)) for one in asked}
-    sessions = tuple(
-        replace(one, process=str(known[one.id])) if known.get(one.id) is not None else one
-        for one in sample.sessions
-    )
-    return replace(sample, sessions=sessions, by_id={})
 
 
 def _line(seen: _Seen) -> str:

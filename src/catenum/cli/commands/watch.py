@@ -13,7 +13,7 @@ from functools import partial
 from pathlib import Path
 from typing import IO, TYPE_CHECKING
 
-from catenum.api import files
+from catenum.api import files, now
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError
@@ -159,7 +159,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
                 " new one begun\n"
             )
         face = _Face(args, out, len(targets) > 1)
-        servers = {name: partial(watching.connect, target) for name, target in targets.items()}
+        servers = {name: partial(now.connect_monitor, target) for name, target in targets.items()}
         watch = Watch(servers, options, store, face.tell, face.seen)
         watch.meter = _meter(args, list(targets), options)
         _announce(args, targets, store, err)
