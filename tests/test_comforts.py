@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import os
 import subprocess
 from datetime import UTC, datetime
@@ -9,7 +10,10 @@ from datetime import UTC, datetime
 import pytest
 import yaml
 
+from capturing import CORPUS
 from catenum import samples
+from catenum.cli.examples import EXAMPLES
+from catenum.cli.main import fill
 from catenum.core.errors import InputError
 from catenum.core.points_in_time import point_in_time
 from catenum.core.scenario.reader import read_scenario
@@ -268,3 +272,29 @@ def test_all_samples_are_written_once(call, tmp_path):
     assert call("sample", "--all", "all").code == 0
     assert sorted(path.stem for path in (tmp_path / "all").iterdir()) == sorted(samples.names())
     assert call("sample", "--all", "all").code == 2
+
+
+#: Commands that print or change something, and have no result of their own to keep.
+WRITE_NOTHING = {"completion", "demo", "explain", "help", "lint", "local", "preflight", "release", "schema", "watch"}  # fmt: skip
+
+
+def test_each_command_that_has_a_result_to_keep_takes_o():
+    parsers = {name: argparse.ArgumentParser() for name in EXAMPLES}
+    for name, parser in parsers.items():
+        fill(parser, name)
+    without = {
+        name
+        for name, parser in parsers.items()
+        if not any("-o" in action.option_strings for action in parser._actions)
+    }
+    assert without <= WRITE_NOTHING
+
+
+def test_what_is_written_with_o_is_what_would_be_printed(call, tmp_path):
+    call("levels", "--probe", "write-skew", "-o", tmp_path / "probe.yaml")
+    assert (tmp_path / "probe.yaml").read_text() == call("levels", "--probe", "write-skew").out
+    log = CORPUS / "logs" / "postgresql" / "port.csv"
+    done = call("restage", log, "--pick", "1", "--no-play", "-o", tmp_path / "case.yaml")
+    assert not done.out
+    printed = call("restage", log, "--pick", "1", "--no-play").out
+    assert (tmp_path / "case.yaml").read_text() == printed

@@ -89,8 +89,8 @@ EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
         ("catenum intake postgresql.log --since '2h ago' --pick 1", "one, told in full"),
     ),
     "restage": (
-        ("catenum restage postgresql.log --pick 1 > case.yaml", "a scenario of a conflict"),
-        ("catenum restage mariadb.log --schema dump.sql --mask > case.yaml", "without its values"),
+        ("catenum restage postgresql.log --pick 1 -o case.yaml", "a scenario of a conflict"),
+        ("catenum restage mariadb.log --schema dump.sql --mask -o case.yaml", "without its values"),
     ),
     "schema": (
         ("catenum schema scenario > scenario.schema.json", "for an editor"),

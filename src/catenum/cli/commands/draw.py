@@ -41,7 +41,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--format", choices=[*FORMS, "both"], default="png", help="kind of file (default png)"
     )
     parser.add_argument(
-        "--into", metavar="FOLDER", type=Path, help="where to write (default: beside the recording)"
+        "-o",
+        "--into",
+        metavar="FOLDER",
+        type=Path,
+        help="where to write (default: beside the recording)",
     )
     common.add_output_options(parser)
 

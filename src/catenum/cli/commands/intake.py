@@ -152,7 +152,7 @@ def _list(
         common.say_next(
             console,
             f"catenum intake {names}{pick}   (its story)",
-            f"catenum restage {names}{pick} > case.yaml   (a scenario that reproduces it)",
+            f"catenum restage {names}{pick} -o case.yaml   (a scenario that reproduces it)",
             f"catenum report {names}{pick} -o case.html",
         )
     return found
@@ -185,7 +185,7 @@ def _tell_one(
         chosen = f" --pick {number}"
         common.say_next(
             console,
-            f"catenum restage {names}{chosen} > case.yaml   (a scenario that reproduces it)",
+            f"catenum restage {names}{chosen} -o case.yaml   (a scenario that reproduces it)",
             f"catenum report {names}{chosen} -o case.html",
         )
     return ExitCode.FOUND

@@ -65,10 +65,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
         ),
     )
     parser.add_argument(
-        "--probe", metavar="NAME", help="print one of the shipped probes as a scenario, and end"
+        "--probe", metavar="NAME", help="write one of the shipped probes as a scenario, and end"
     )
     parser.add_argument(
         "--chart", metavar="FILE", type=Path, help="draw the matrix as a .png or .svg file"
+    )
+    parser.add_argument(
+        "-o", "--save", metavar="FILE", type=Path, help="write what --json prints to a file"
     )
     parser.add_argument(
         "--retry",
@@ -90,6 +93,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Print a probe, the matrix, or what a scenario needs."""
+    if args.save:
+        files.check_writable(args.save)
     if args.probe is not None:
         return _print_probe(args, out)
     if args.scenario is not None:
@@ -104,11 +109,15 @@ def _print_probe(args: argparse.Namespace, out: IO[str]) -> ExitCode:
     if args.scenario is not None:
         raise InputError("--probe prints a probe that ships; leave the scenario out")
     try:
-        out.write(samples.probe_text(args.probe))
+        text = samples.probe_text(args.probe)
     except KeyError:
         raise InputError(
             f"there is no probe {args.probe!r}", advice=suggestion(args.probe, list(PROBE_NAMES))
         ) from None
+    if args.save:
+        files.save_atomically(args.save, text.encode(), shared=True)
+    else:
+        out.write(text)
     return ExitCode.OK
 
 
@@ -125,10 +134,12 @@ def _matrix(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         files.save_atomically(args.chart, drawn, shared=True)
         common.teller(err, args.quiet or args.json)(f"Drawn: {args.chart}")
     shown = [target.shown for target in targets]
+    values = [matrix_value(one, name) for one, name in zip(matrices, shown, strict=True)]
+    text = formats.dumps(values[0] if len(values) == 1 else _several(matrices, values)) + "\n"
+    if args.save:
+        files.save_atomically(args.save, text.encode())
     if args.json:
-        values = [matrix_value(one, name) for one, name in zip(matrices, shown, strict=True)]
-        out.write(formats.dumps(values[0] if len(values) == 1 else _several(matrices, values)))
-        out.write("\n")
+        out.write(text)
         return ExitCode.OK
     console = common.console_for(args, out)
     if args.quiet or args.brief:
@@ -194,8 +205,11 @@ def _need(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     target = target_of(file, options)
     options["target"] = target
     found = need(file, retries=args.retry, **options)
+    text = formats.dumps(need_value(found, target.shown)) + "\n"
+    if args.save:
+        files.save_atomically(args.save, text.encode())
     if args.json:
-        out.write(formats.dumps(need_value(found, target.shown)) + "\n")
+        out.write(text)
     else:
         console = common.console_for(args, out)
         if args.quiet or args.brief:

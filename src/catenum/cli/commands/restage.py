@@ -7,6 +7,7 @@ from __future__ import annotations
 import argparse
 import json
 import re
+import shlex
 from pathlib import Path
 from typing import IO
 
@@ -35,6 +36,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="FOLDER",
         help="write a scenario of each kind of conflict into this folder",
     )
+    parser.add_argument(
+        "-o",
+        "--save",
+        metavar="FILE",
+        type=Path,
+        help="write the scenario to a file instead of standard output",
+    )
     parser.add_argument("--name", metavar="NAME", help="the scenario's name")
     parser.add_argument(
         "--mask",
@@ -53,6 +61,10 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """
     if args.schema is not None and args.target is not None:
         raise InputError("--schema and --target both say where tables come from: give one of them")
+    if args.save and args.all is not None:
+        raise InputError("--save writes one scenario, --all one of each kind: give one of them")
+    if args.save:
+        files.check_writable(args.save)
     conflicts = read(args, err).conflicts
     if args.all is not None:
         return _all(args, conflicts, out, err)
@@ -64,7 +76,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     tell = common.teller(err, args.quiet)
     tell(found.staged.notes[-1])
     if found.same:
-        tell("next: catenum explore SCENARIO   (of what was written)")
+        written = shlex.quote(str(args.save)) if args.save else "SCENARIO   (of what was written)"
+        tell(f"next: catenum propose {written}")
     if not found.same:
         for what, outcome in found.tried:
             tell(f"  tried {what}: {outcome}")
@@ -133,8 +146,11 @@ def _restage(args: argparse.Namespace, conflict: Conflict, err: IO[str]) -> Rest
 
 
 def _write(args: argparse.Namespace, found: Restaged, out: IO[str]) -> None:
+    if args.save:
+        files.save_atomically(args.save, found.text.encode(), shared=True)
     if not args.json:
-        out.write(found.text)
+        if not args.save:
+            out.write(found.text)
         return
     value = {
         "format": FORMAT,

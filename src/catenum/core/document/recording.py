@@ -201,7 +201,7 @@ def _again(recording: Recording, detail: Detail) -> Iterator[Block]:
         yield Paragraph("This recording carries no scenario.", "faint")
         if recording.source == "log":
             yield Paragraph("A scenario that reproduces it is made of the log itself:")
-            yield Code("catenum restage FILE > scenario.yaml", "shell")
+            yield Code("catenum restage FILE -o scenario.yaml", "shell")
         return
     yield Paragraph(
         "Save the scenario below as scenario.yaml. It has the order, the levels and the data of"
