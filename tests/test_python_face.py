@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 import subprocess
 import sys
+import threading
 from pathlib import Path
 
+import psycopg
 import pytest
 
 import catenum
@@ -23,6 +26,7 @@ FACE = [
     "CheckResult",
     "ChurnResult",
     "Exploration",
+    "History",
     "InputError",
     "LibraryError",
     "LintResult",
@@ -34,8 +38,11 @@ FACE = [
     "PaceResult",
     "PaceStopped",
     "PlayedOrder",
+    "PreflightResult",
     "Proposals",
     "Recording",
+    "Refused",
+    "Released",
     "Restaged",
     "Sample",
     "SaveError",
@@ -43,12 +50,17 @@ FACE = [
     "Server",
     "TargetError",
     "Trial",
+    "WatchOptions",
+    "Watched",
     "__version__",
     "check",
     "churn",
     "connect",
+    "draw",
+    "explain",
     "explore",
     "explore_levels",
+    "history",
     "levels",
     "lint",
     "load",
@@ -58,13 +70,16 @@ FACE = [
     "pace",
     "play",
     "play_orders",
+    "preflight",
     "propose",
     "read",
     "read_logs",
+    "release",
     "report",
     "restage",
     "trial",
     "trial_under_load",
+    "watch",
 ]
 
 
@@ -257,3 +272,53 @@ def test_what_was_saved_is_read_back(call, tmp_path, kept):
         for pick in ("1", "2"):
             assert call(command, "trial.json", "--pick", pick, "--quiet").code == 0
     assert call("explain", "trial.json", "--pick", "3").code == 2
+
+
+def test_running_servers_and_what_was_seen_there(own_server, tmp_path):
+    url = f"postgresql://catenum:secret-word@/harbour?host={own_server.sockets}&port={own_server.port}"
+    found = catenum.preflight(url)
+    assert found.login == "catenum"
+    assert found.checks
+    assert bool(found) is not bool(found.lacking)
+    with (
+        contextlib.closing(own_server.admin()) as admin,
+        contextlib.closing(own_server.admin()) as other,
+    ):
+        number = str(admin.info.backend_pid)
+        with pytest.raises(catenum.Refused, match="blocks nobody"):
+            catenum.release(number, url, agree=lambda shown, way: True)
+        admin.execute("begin; create table tug (id int); lock table tug")
+        other.execute("set lock_timeout = '60s'")
+        waiting = threading.Thread(target=lambda: _fails(other, "insert into tug values (1)"))
+        admin.execute("commit; begin; lock table tug")
+        waiting.start()
+        events = []
+        options = catenum.WatchOptions(every_s=0.1, at_least_ms=100.0)
+        store = tmp_path / "seen.sqlite"
+        seen = catenum.watch(
+            [url], options=options, store=store, time_limit="2s", tell=events.append
+        )
+        assert seen
+        assert "secret-word" not in repr((seen, events))
+        assert any(event.what == "began" for event in events)
+        assert catenum.now(url).graph.waiters
+        refused = catenum.release(number, url, agree=lambda shown, way: False)
+        assert refused.result is None
+        assert refused.shown.in_all == 1
+        assert not refused.helped
+        assert catenum.release(
+            number, url, agree=lambda shown, way: shown.in_all == 1, end=True
+        ).helped
+        waiting.join()
+    with catenum.history(store, since="1h ago") as history:
+        assert history.totals()["incidents"] == len(history.incidents()) == 1
+        recording = history.recording(history.incidents()[0]["id"])
+    assert "tug" in catenum.explain(recording)
+    assert [path.name for path in catenum.draw(recording, tmp_path, only="graph")] == ["graph.png"]
+    with pytest.raises(catenum.InputError, match="no map to draw"):
+        catenum.draw(recording, tmp_path, only="map")
+
+
+def _fails(connection, sql):
+    with contextlib.suppress(psycopg.Error):
+        connection.execute(sql)

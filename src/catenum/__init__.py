@@ -19,8 +19,12 @@ if TYPE_CHECKING:
 
     from catenum.api.check import check as check
     from catenum.api.churn import churn as churn
+    from catenum.api.draw import draw as draw
+    from catenum.api.draw import explain as explain
     from catenum.api.explore import explore as explore
     from catenum.api.explore import explore_levels as explore_levels
+    from catenum.api.history import History as History
+    from catenum.api.history import history as history
     from catenum.api.intake import LogOptions as LogOptions
     from catenum.api.intake import LogReading as LogReading
     from catenum.api.intake import Restaged as Restaged
@@ -36,7 +40,11 @@ if TYPE_CHECKING:
     from catenum.api.pace import pace as pace
     from catenum.api.play import play as play
     from catenum.api.play import play_orders as play_orders
+    from catenum.api.preflight import PreflightResult as PreflightResult
+    from catenum.api.preflight import preflight as preflight
     from catenum.api.propose import propose as propose
+    from catenum.api.release import Released as Released
+    from catenum.api.release import release as release
     from catenum.api.report import report as report
     from catenum.api.results import read as read
     from catenum.api.scenarios import load as load
@@ -45,6 +53,8 @@ if TYPE_CHECKING:
     from catenum.api.servers import connect as connect
     from catenum.api.trial import trial as trial
     from catenum.api.trial import trial_under_load as trial_under_load
+    from catenum.api.watch import Watched as Watched
+    from catenum.api.watch import watch as watch
     from catenum.core.check.result import CheckResult as CheckResult
     from catenum.core.compare.churn_result import ChurnResult as ChurnResult
     from catenum.core.compare.trial import Trial as Trial
@@ -62,6 +72,8 @@ if TYPE_CHECKING:
     from catenum.core.snapshot.sample import Sample as Sample
     from catenum.core.space.exploration import Exploration as Exploration
     from catenum.lab.run.orders import PlayedOrder as PlayedOrder
+    from catenum.live.release import Refused as Refused
+    from catenum.live.watch import WatchOptions as WatchOptions
 
 #: Name to the module that has it.
 _MODULES = {
@@ -69,6 +81,7 @@ _MODULES = {
     "CheckResult": "core.check.result",
     "ChurnResult": "core.compare.churn_result",
     "Exploration": "core.space.exploration",
+    "History": "api.history",
     "InputError": "core.errors",
     "LibraryError": "core.errors",
     "LintResult": "api.lint",
@@ -80,8 +93,11 @@ _MODULES = {
     "PaceResult": "core.pace.results",
     "PaceStopped": "api.pace",
     "PlayedOrder": "lab.run.orders",
+    "PreflightResult": "api.preflight",
     "Proposals": "core.propose.proposals",
     "Recording": "core.record.recording",
+    "Refused": "live.release",
+    "Released": "api.release",
     "Restaged": "api.intake",
     "Sample": "core.snapshot.sample",
     "SaveError": "core.errors",
@@ -89,11 +105,16 @@ _MODULES = {
     "Server": "api.servers",
     "TargetError": "core.errors",
     "Trial": "core.compare.trial",
+    "WatchOptions": "live.watch",
+    "Watched": "api.watch",
     "check": "api.check",
     "churn": "api.churn",
     "connect": "api.servers",
+    "draw": "api.draw",
+    "explain": "api.draw",
     "explore": "api.explore",
     "explore_levels": "api.explore",
+    "history": "api.history",
     "levels": "api.levels",
     "lint": "api.lint",
     "load": "api.scenarios",
@@ -103,13 +124,16 @@ _MODULES = {
     "pace": "api.pace",
     "play": "api.play",
     "play_orders": "api.play",
+    "preflight": "api.preflight",
     "propose": "api.propose",
     "read": "api.results",
     "read_logs": "api.intake",
+    "release": "api.release",
     "report": "api.report",
     "restage": "api.intake",
     "trial": "api.trial",
     "trial_under_load": "api.trial",
+    "watch": "api.watch",
 }
 
 __all__ = [
@@ -117,6 +141,7 @@ __all__ = [
     "CheckResult",
     "ChurnResult",
     "Exploration",
+    "History",
     "InputError",
     "LibraryError",
     "LintResult",
@@ -128,8 +153,11 @@ __all__ = [
     "PaceResult",
     "PaceStopped",
     "PlayedOrder",
+    "PreflightResult",
     "Proposals",
     "Recording",
+    "Refused",
+    "Released",
     "Restaged",
     "Sample",
     "SaveError",
@@ -137,12 +165,17 @@ __all__ = [
     "Server",
     "TargetError",
     "Trial",
+    "WatchOptions",
+    "Watched",
     "__version__",
     "check",
     "churn",
     "connect",
+    "draw",
+    "explain",
     "explore",
     "explore_levels",
+    "history",
     "levels",
     "lint",
     "load",
@@ -152,13 +185,16 @@ __all__ = [
     "pace",
     "play",
     "play_orders",
+    "preflight",
     "propose",
     "read",
     "read_logs",
+    "release",
     "report",
     "restage",
     "trial",
     "trial_under_load",
+    "watch",
 ]
 
 

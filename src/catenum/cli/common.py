@@ -122,13 +122,6 @@ def since_and_until(args: argparse.Namespace) -> tuple[datetime | None, datetime
     return since, until
 
 
-def as_text(when: datetime | None) -> str | None:
-    """A point in time as stores have it."""
-    if when is None:
-        return None
-    return when.isoformat(timespec="milliseconds").replace("+00:00", "Z")
-
-
 def positive(text: str) -> int:
     """A whole number from 1 on the command line."""
     if not text.isdecimal() or int(text) < 1:

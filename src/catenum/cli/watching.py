@@ -6,12 +6,11 @@ from __future__ import annotations
 
 import argparse
 import contextlib
-import os
 from collections.abc import Iterator
-from pathlib import Path
 from typing import IO
 
 from catenum.api.now import connect_monitor
+from catenum.api.watch import name_of
 from catenum.cli import common
 from catenum.core.errors import InputError
 from catenum.engines.monitor import Monitor
@@ -36,11 +35,6 @@ def add_target_option(parser: argparse.ArgumentParser, *, several: bool = False)
     )
 
 
-def name_of(word: str | None, shown: str) -> str:
-    """What a target goes by in the store: as it was typed, without secrets."""
-    return shown if word is None or "://" in word else word
-
-
 def targets_of(words: list[str] | None, err: IO[str]) -> dict[str, Target]:
     """The targets by the names they go by: what was typed, without secrets. Raises InputError."""
     found: dict[str, Target] = {}
@@ -55,12 +49,6 @@ def targets_of(words: list[str] | None, err: IO[str]) -> dict[str, Target]:
             f"more than {MOST_TARGETS} servers", advice="Share them between several calls."
         )
     return found
-
-
-def default_store() -> Path:
-    """Where the store is by default: the user's data folder."""
-    base = Path(os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share")
-    return base / "catenum" / "history.sqlite"
 
 
 @contextlib.contextmanager

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import textwrap
 from collections.abc import Sequence
 
@@ -13,6 +14,13 @@ from catenum.core.record.recording import Picture, Recording
 from catenum.core.report.lines import Section
 from catenum.core.text import duration
 from catenum.render.console import STYLES, say
+
+
+def story_text(sections: Sequence[Section], width: int = 100) -> str:
+    """The same as a plain text."""
+    out = io.StringIO()
+    print_story(Console(file=out, width=width, no_color=True, highlight=False), sections)
+    return out.getvalue()
 
 
 def print_story(console: Console, sections: Sequence[Section]) -> None:

@@ -16,9 +16,9 @@ from rich.console import Console
 
 from catenum import samples
 from catenum.api import files
+from catenum.api.draw import FORMS, draw
 from catenum.api.servers import server_for
 from catenum.cli import common
-from catenum.cli.commands.draw import draw
 from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Reporter
 from catenum.core.compare.trial_file import to_plain as trial_value
@@ -100,8 +100,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     for name, recording in (("before", before), ("after", after)):
         files.save_atomically(folder / f"{name}.json", to_json(recording).encode())
         try:
-            files.require("matplotlib", "drawing")
-            draw(recording, folder, name, ("timeline", "graph"), ("png", "svg"))
+            draw(recording, folder, name=name, forms=FORMS)
         except LibraryError as error:
             undrawn = error
     files.save_atomically(folder / "trial.json", json.dumps(trial_value(result), indent=2).encode())

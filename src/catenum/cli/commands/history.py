@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from catenum.api import files
+from catenum.api.history import History, as_stored, default_store
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError, TargetError
@@ -98,11 +99,11 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     words = list(args.words)
     if words and words[0] not in WORDS:
         raise InputError(f"history knows no {words[0]!r}", advice=f"It knows: {', '.join(WORDS)}.")
-    path = args.store or watching.default_store()
+    path = args.store or default_store()
     store = writer_beside(path) if words[:1] == ["take"] else reader(path)
     try:
-        since, until = (common.as_text(when) for when in common.since_and_until(args))
-        span = Span(since, until, args.server)
+        since, until = (as_stored(when) for when in common.since_and_until(args))
+        asked = History(store, Span(since, until, args.server))
         if words[:1] == ["note"]:
             return _note(store, words[1:], out, args)
         if words[:1] == ["take"]:
@@ -110,21 +111,21 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         if words[:1] == ["show"]:
             return _show(store, words[1:], args, out)
         if args.chart:
-            _chart(store, span, args.chart)
+            _chart(asked, args.chart)
             out.write(f"{args.chart}\n")
             return ExitCode.OK
         if words[:1] == ["list"]:
-            rows = queries.incidents(store, span)
+            rows = asked.incidents()
             if args.json:
                 rows = [{**row, "rates": queries.rates_around(store, row["id"])} for row in rows]
             return _table(args, out, "incidents", rows)
         if words[:1] == ["deadlocks"]:
-            return _table(args, out, "deadlocks", queries.deadlocks(store, span))
+            return _table(args, out, "deadlocks", asked.deadlocks())
         if words[:1] == ["releases"]:
-            return _table(args, out, "releases", queries.releases(store, span))
+            return _table(args, out, "releases", asked.releases())
         if words[:1] == ["report"]:
-            return _report(store, span, args, out)
-        return _summary(store, span, args, out, err)
+            return _report(store, asked.span, args, out)
+        return _summary(asked, args, out, err)
     finally:
         store.close()
 
@@ -218,24 +219,16 @@ def _take(
     return ExitCode.OK
 
 
-def _summary(
-    store: Store, span: Span, args: argparse.Namespace, out: IO[str], err: IO[str]
-) -> ExitCode:
+def _summary(asked: History, args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     by: queries.By = args.by or "statement"
-    rows = queries.grouped(store, by, span)
+    rows = asked.groups(by)
     if args.target and by == "statement":
         rows = _with_rates(rows, args.target, err)
     if args.csv:
         return _csv(out, rows)
-    reported = queries.totals(store, span)
+    reported = asked.totals()
     if args.json:
-        value = {
-            "format": FORMAT,
-            **reported,
-            "by": by,
-            "groups": rows,
-            "pairs": queries.pairs(store, span),
-        }
+        value = {"format": FORMAT, **reported, "by": by, "groups": rows, "pairs": asked.pairs()}
         out.write(json.dumps(value, indent=2) + "\n")
         return ExitCode.OK
     console = common.console_for(args, out)
@@ -245,7 +238,7 @@ def _summary(
     store_option = f" --store {shlex.quote(str(args.store))}" if args.store else ""
     commands = (
         f"catenum history{store_option} list   (the incidents, with their numbers)",
-        f"catenum report {shlex.quote(str(store.path))} -o history.html",
+        f"catenum report {shlex.quote(str(asked.store.path))} -o history.html",
     )
     if args.brief:
         common.say_next(console, *commands)
@@ -254,13 +247,11 @@ def _summary(
         console, f"By {by} of the head blocker" if by == "statement" else f"By {by}", by, rows
     )
     if args.by is None:
-        print_pairs(console, queries.pairs(store, span))
+        print_pairs(console, asked.pairs())
         others: tuple[queries.By, ...] = ("object", "application")
         for other in others:
-            print_grouped(
-                console, f"By {other}", other, queries.grouped(store, other, span), most=6
-            )
-        print_incidents(console, queries.incidents(store, span, 5))
+            print_grouped(console, f"By {other}", other, asked.groups(other), most=6)
+        print_incidents(console, asked.incidents(5))
     say(console)
     common.say_next(console, *commands)
     return ExitCode.OK
@@ -328,15 +319,15 @@ def _rate_chart(reported: dict[str, Any], path: Path) -> None:
     files.save_atomically(path, to_bytes(rate_figure(reported), form), shared=True)
 
 
-def _chart(store: Store, span: Span, path: Path) -> None:
+def _chart(asked: History, path: Path) -> None:
     form = files.chart_form(path)
     from catenum.render.chart import chart_figure
     from catenum.render.figure import to_bytes
 
-    rows = queries.over_time(store, span)
+    rows = asked.over_time()
     if not rows:
         raise InputError("nothing was seen to wait in that time, so there is nothing to draw")
-    reported = queries.totals(store, span)
+    reported = asked.totals()
     plural = "s" if reported["incidents"] != 1 else ""
     when = f"from {reported['first']} to {reported['last']}"
     title = (

@@ -15,6 +15,7 @@ from typing import IO
 from rich.console import Console
 
 from catenum.api import files
+from catenum.api.history import default_store
 from catenum.api.now import look
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
@@ -188,7 +189,7 @@ def _ways_out(sample: Sample, target: str | None) -> Iterator[str]:
 
 def _before(sample: Sample, name: str, args: argparse.Namespace) -> Iterator[str]:
     """How often it was so before, where a watch has stored that."""
-    path = args.store or watching.default_store()
+    path = args.store or default_store()
     if not sample.edges or (args.store is None and not path.exists()):
         return
     # SQLite and the store are loaded only where there is one.

@@ -7,7 +7,6 @@ from __future__ import annotations
 import argparse
 import json
 import shlex
-import statistics
 from collections.abc import Sequence
 from dataclasses import asdict
 from typing import IO
@@ -15,13 +14,14 @@ from typing import IO
 from rich.console import Console
 from rich.text import Text
 
+from catenum.api.preflight import preflight
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
+from catenum.cli.progress import Reporter
 from catenum.engines.monitor import Check
 from catenum.render.console import STYLES, say
 
 FORMAT = "catenum-preflight/1"
-LOOKS = 20
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -40,17 +40,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Check, measure, show. Nothing is changed on the server."""
-    with watching.monitor_for(args.target, err) as monitor:
-        wanted = (args.purpose,) if args.purpose else ("watch", "intake")
-        checks = [check for check in monitor.checks() if set(check.serves) & set(wanted)]
-        samples = [monitor.sample() for _ in range(LOOKS + 1)][
-            1:
-        ]  # the first one has the server plan it
-        info, login = monitor.info, monitor.login
-    costs = sorted(sample.cost_ms for sample in samples)
-    median, worst = statistics.median(costs), costs[-1]
-    connected, rows = samples[-1].connected, samples[-1].rows_read
-    lacking = [check for check in checks if check.needed and check.state in ("off", "missing")]
+    found = preflight(args.target, purpose=args.purpose, listener=Reporter(err, quiet=args.quiet))
+    info, login, checks, lacking = found.target, found.login, found.checks, found.lacking
     if args.json:
         value = {
             "format": FORMAT,
@@ -58,13 +49,13 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             "login": login,
             "checks": [asdict(check) for check in checks],
             "cost": {
-                "looks": LOOKS,
-                "median_ms": median,
-                "worst_ms": worst,
-                "rows": rows,
-                "connected": connected,
+                "looks": found.looks,
+                "median_ms": found.median_ms,
+                "worst_ms": found.worst_ms,
+                "rows": found.rows,
+                "connected": found.connected,
             },
-            "notes": list(samples[-1].notes),
+            "notes": list(found.notes),
         }
         out.write(json.dumps(value, indent=2) + "\n")
         return ExitCode.FOUND if lacking else ExitCode.OK
@@ -74,12 +65,12 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         say(console)
         _show_checks(console, checks)
         cost = (
-            f"{median:.1f} ms here (worst of {LOOKS}: {worst:.1f} ms), {connected} sessions, {rows}"
-            " rows read"
+            f"{found.median_ms:.1f} ms here (worst of {found.looks}: {found.worst_ms:.1f} ms),"
+            f" {found.connected} sessions, {found.rows} rows read"
         )
         say(console)
         say(console, f"A check costs {cost}:")
-        share = f"{median / 1000:.2%} of one connection's time"
+        share = f"{found.median_ms / 1000:.2%} of one connection's time"
         say(console, f"  at one a second, {share}; nothing is locked, nothing is written")
         _show_missing(console, lacking)
     what = {"run": "a run", "watch": "a watch", "intake": "intake"}.get(args.purpose, "capture")

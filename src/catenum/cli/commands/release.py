@@ -11,14 +11,18 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import IO
 
+from catenum.api.history import default_store
+from catenum.api.release import release, seen_by
+from catenum.api.watch import name_of
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
+from catenum.cli.progress import Reporter
 from catenum.core.errors import CatenumError, InputError
 from catenum.core.servers import rules_of
 from catenum.core.snapshot.plain import session_value
 from catenum.core.snapshot.verdict import verdict
 from catenum.core.text import counted, duration, listed, one_line
-from catenum.live.release import Refused, Result, Shown, Way, blocker, release
+from catenum.live.release import Result, Shown, Way
 from catenum.render.console import say
 from catenum.store.store import writer_beside
 
@@ -54,42 +58,40 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Show, ask, do, say what came of it."""
-    way: Way = "end" if args.end else "cancel"
     if not args.yes and not args.dry_run and not sys.stdin.isatty():
         raise InputError(
             "nobody can be asked here", advice="Use --yes to skip the question, or --dry-run."
         )
-    with watching.monitor_for(args.target, err) as monitor:
-        shown = blocker(monitor, args.session)
-        if shown.session.state == "idle in a transaction" and not args.yes:
-            way = "end"  # it runs no statement, so that there is nothing to cancel
-        console = common.console_for(args, out)
+    console = common.console_for(args, out)
+
+    def show(shown: Shown, way: Way) -> None:
         if not args.json:
             for line in _lines(shown, way, mask=args.mask):
                 say(console, line)
-        if shown.suspected and not shown.in_all and not args.suspect and not args.dry_run:
-            raise Refused(
-                f"session {args.session} is only suspected: the server does not name whom "
-                f"{listed([f'session {one.waiter}' for one in shown.suspected])} waits for",
-                advice="Nothing was ended. --suspect ends it all the same.",
-            )
-        if not (shown.in_all or shown.suspected or shown.behind or args.idle or args.dry_run):
-            raise Refused(
-                f"session {args.session} blocks nobody{_seen(shown)}",
-                advice="Nothing was ended. --idle ends it all the same.",
-            )
-        if args.dry_run:
-            return _done(args, out, shown, None, "Nothing was done.")
-        if not args.yes and not _agreed(args, way, err):
-            return _done(args, out, shown, None, "Nothing was done.")
-        result = release(monitor, shown, way)
-        name = watching.name_of(args.target, monitor.info.url)
-    text = _described(shown, result)
-    _done(args, out, shown, result, text)
-    _write_down(args, err, name, shown, result, text)
-    carried_out = result.gone or (way == "cancel" and result.sent)
-    helped = not result.left and (result.went_on or not shown.waiting)
-    return ExitCode.OK if carried_out and helped else ExitCode.FOUND
+
+    def ends(shown: Shown) -> bool:
+        # one that is asked about and runs no statement has nothing to cancel
+        asked = shown.session.state == "idle in a transaction" and not args.yes
+        return bool(args.end) or asked
+
+    done = release(
+        args.session,
+        args.target,
+        agree=lambda shown, way: args.yes or _agreed(args, way, err),
+        show=show,
+        end=ends,
+        dry_run=args.dry_run,
+        idle=args.idle,
+        suspect=args.suspect,
+        listener=Reporter(err, quiet=args.quiet),
+    )
+    if done.result is None:
+        return _done(args, out, done.shown, None, "Nothing was done.")
+    text = _described(done.shown, done.result)
+    _done(args, out, done.shown, done.result, text)
+    name = name_of(args.target, done.server)
+    _write_down(args, err, name, done.shown, done.result, text)
+    return ExitCode.OK if done.helped else ExitCode.FOUND
 
 
 def _write_down(
@@ -100,7 +102,7 @@ def _write_down(
     """
     shown_session = shown.sample.masked().session(shown.session.id) if args.mask else shown.session
     try:
-        with contextlib.closing(writer_beside(args.store or watching.default_store())) as store:
+        with contextlib.closing(writer_beside(args.store or default_store())) as store:
             store.release(
                 server, shown_session, result.way, len(shown.waiting), result.went_on, text
             )
@@ -139,7 +141,7 @@ def _lines(shown: Shown, way: Way, *, mask: bool) -> Iterator[str]:
             f"  blocks {shown.directly} directly, {shown.in_all} in all, for up to"
             f" {duration(shown.longest_ms)}"
             if shown.in_all
-            else f"  blocks nobody{_seen(shown)}"
+            else f"  blocks nobody{seen_by(shown)}"
         )
     for edge in {
         edge.holder: edge for edge in shown.sample.edges if edge.waiter == session.id
@@ -183,10 +185,6 @@ def _lines(shown: Shown, way: Way, *, mask: bool) -> Iterator[str]:
     else:
         yield "  its statement would be cancelled;"
         yield f"  its transaction, {age}, then fails or continues as its client decides"
-
-
-def _seen(shown: Shown) -> str:
-    return " that this login can see" if shown.sample.partial else " now"
 
 
 def _agreed(args: argparse.Namespace, way: Way, err: IO[str]) -> bool:

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import IO
 
 from catenum.api import files
+from catenum.api.history import as_stored
 from catenum.api.report import Form, report
 from catenum.cli import common
 from catenum.cli.exits import ExitCode
@@ -62,7 +63,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         raise InputError(
             "a page is not for a terminal", advice="-o FILE writes it; --format markdown prints."
         )
-    since, until = (common.as_text(when) for when in common.since_and_until(args))
+    since, until = (as_stored(when) for when in common.since_and_until(args))
     text = report(
         *args.sources,
         output=path,

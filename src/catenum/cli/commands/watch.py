@@ -6,14 +6,15 @@ import argparse
 import json
 import os
 import signal
+import threading
 from collections import deque
 from collections.abc import Sequence
 from dataclasses import replace
-from functools import partial
 from pathlib import Path
-from typing import IO, TYPE_CHECKING
+from typing import IO
 
-from catenum.api import files, now
+from catenum.api.history import default_store
+from catenum.api.watch import watch
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError
@@ -23,13 +24,10 @@ from catenum.core.snapshot.story import headline_of, tell_sample
 from catenum.core.text import one_line
 from catenum.engines.targets import Target
 from catenum.live.events import WatchEvent, event_value, log_value
-from catenum.live.watch import Watch, WatchOptions
+from catenum.live.watch import WatchOptions
 from catenum.render.console import STYLES, say
 from catenum.render.text import print_story
-from catenum.store.store import Store, writer
-
-if TYPE_CHECKING:
-    from catenum.live.metrics import Meter
+from catenum.store.store import Store
 
 _BAD = ("long", "many", "idle", "deadlocks", "deadlock", "lost", "blind", "store", "trouble")
 _TONES = {"began": "wait", "clear": "good", "sees": "good", **dict.fromkeys(_BAD, "bad")}
@@ -151,44 +149,26 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         own_runs=args.own_runs,
         logs=tuple(_log(text, list(targets)) for text in args.log),
     )
-    store = None if args.no_store else writer(args.store or watching.default_store())
-    try:
-        if store is not None and store.set_aside is not None:
-            err.write(
-                f"catenum: {store.path} was damaged; it was set aside as {store.set_aside}, and a"
-                " new one begun\n"
-            )
-        face = _Face(args, out, len(targets) > 1)
-        servers = {name: partial(now.connect_monitor, target) for name, target in targets.items()}
-        watch = Watch(servers, options, store, face.tell, face.seen)
-        watch.meter = _meter(args, list(targets), options)
-        _announce(args, targets, store, err)
-        _until_ended(watch, args.length)
-        for name, why in watch.never_seen:
-            err.write(f"catenum: {name} was never seen{f' whole: {why}' if why else ''}\n")
-        if watch.abandoned:
-            err.write("catenum: no server is monitored any longer: every monitor has ended\n")
-        return ExitCode.UNREACHABLE if watch.never_seen or watch.abandoned else ExitCode.OK
-    finally:
-        if store is not None:
-            store.close()
-
-
-def _meter(args: argparse.Namespace, names: list[str], options: WatchOptions) -> Meter | None:
-    """What a collector is answered from. Raises InputError where the port cannot be had,
-    LibraryError.
-    """
-    if args.metrics is None:
-        return None
-    files.require("prometheus_client", "--metrics")
-    from catenum.live.metrics import Meter, address_of
-
-    address, port = address_of(args.metrics)
-    meter = Meter(names)
-    for name, _ in options.logs:
-        meter.follows_log(name)
-    meter.serve(address, port)
-    return meter
+    face = _Face(args, out, len(targets) > 1)
+    stop = threading.Event()
+    # SIGTERM is the orderly end, Ctrl-C an interrupt
+    signal.signal(signal.SIGTERM, lambda number, frame: stop.set())
+    done = watch(
+        targets,
+        options=options,
+        store=None if args.no_store else args.store or default_store(),
+        time_limit=args.length,
+        stop=stop,
+        metrics=args.metrics,
+        tell=face.tell,
+        seen=face.seen,
+        began=lambda store: _announce(args, targets, store, err),
+    )
+    for name, why in done.never_seen.items():
+        err.write(f"catenum: {name} was never seen{f' whole: {why}' if why else ''}\n")
+    if done.abandoned:
+        err.write("catenum: no server is monitored any longer: every monitor has ended\n")
+    return ExitCode.OK if done else ExitCode.UNREACHABLE
 
 
 def _log(text: str, servers: list[str]) -> tuple[str, Path]:
@@ -205,6 +185,11 @@ def _log(text: str, servers: list[str]) -> tuple[str, Path]:
 def _announce(
     args: argparse.Namespace, targets: dict[str, Target], store: Store | None, err: IO[str]
 ) -> None:
+    if store is not None and store.set_aside is not None:
+        err.write(
+            f"catenum: {store.path} was damaged; it was set aside as {store.set_aside}, and a"
+            " new one begun\n"
+        )
     if args.quiet or args.json:
         return
     kept = f"stored in {store.path}" if store is not None else "nothing is stored"
@@ -212,15 +197,6 @@ def _announce(
         f"Watching {', '.join(targets)} every {args.every / 1000:g} s; {kept}. Ctrl-C ends it.\n"
     )
     err.flush()
-
-
-def _until_ended(watch: Watch, length_ms: int | None) -> None:
-    """Run; SIGTERM is the orderly end, Ctrl-C an interrupt."""
-    signal.signal(signal.SIGTERM, lambda number, frame: watch.stop.set())
-    if length_ms is not None:
-        signal.signal(signal.SIGALRM, lambda number, frame: watch.stop.set())
-        signal.setitimer(signal.ITIMER_REAL, length_ms / 1000)
-    watch.run()
 
 
 class _Face:
