@@ -32,7 +32,7 @@ from pydantic import (
     create_model,
     model_validator,
 )
-from pydantic.json_schema import JsonSchemaValue
+from pydantic.json_schema import JsonSchemaValue, SkipJsonSchema
 from pydantic_core import PydanticKnownError
 
 from catenum.core.record.recording import AfterFailure, AnomalyName, DataVerdict
@@ -238,6 +238,36 @@ _KILL: JsonSchemaValue = {
 }
 
 
+#: A group of statements that is run once for each element of lists.
+_LOOP: JsonSchemaValue = {
+    "type": "object",
+    "required": ["each", "do"],
+    "additionalProperties": False,
+    "properties": {
+        "each": {
+            "description": "the list, or the lists of one length, whose elements it is run for",
+            "anyOf": [
+                {"type": "string"},
+                {"type": "array", "items": {"type": "string"}, "minItems": 1},
+            ],
+        },
+        "as": {
+            "description": "what an element is called in it; default: as its list",
+            "anyOf": [
+                {"type": "string"},
+                {"type": "array", "items": {"type": "string"}, "minItems": 1},
+            ],
+        },
+        "do": {
+            "description": "its statements, as those of a transaction; no loop among them",
+            "type": "array",
+            "minItems": 1,
+            "items": {"type": ["string", "object"]},
+        },
+    },
+}
+
+
 def _or_plainly(
     core: Any, handler: GetJsonSchemaHandler, *plain: JsonSchemaValue
 ) -> JsonSchemaValue:
@@ -265,6 +295,17 @@ class _OrText(_Model):
         cls, core: Any, handler: GetJsonSchemaHandler
     ) -> JsonSchemaValue:
         return _or_plainly(core, handler, {"type": "string"})
+
+
+class Turn(_Model):
+    """Which turn of a loop a statement belongs to: of which group of its transaction (from 0), run
+    for each element of which lists; which turn and which statement of it (both from 1).
+    """
+
+    group: int
+    lists: Annotated[tuple[str, ...], Strict(False)]
+    number: int
+    place: int
 
 
 class Statement(_Model):
@@ -321,6 +362,7 @@ class Statement(_Model):
             " several before the first is answered"
         ),
     )
+    turn: SkipJsonSchema[Turn | None] = Field(default=None, exclude=True, repr=False)
     kill: Name | None = Field(
         default=None,
         description=(
@@ -373,7 +415,7 @@ class Statement(_Model):
         cls, core: Any, handler: GetJsonSchemaHandler
     ) -> JsonSchemaValue:
         plain: JsonSchemaValue = {"type": "string", "minLength": 1}
-        return _or_plainly(core, handler, plain, _SQL_BY_SERVER, _KILL)
+        return _or_plainly(core, handler, plain, _SQL_BY_SERVER, _KILL, _LOOP)
 
 
 class Retry(_Model):
@@ -388,10 +430,35 @@ class Retry(_Model):
     )
 
 
-class Literally(_Model):
-    """A parameter's value that would otherwise be read as a column: ``{value: berth.id}``."""
+#: A table's column, as ``berth.id``.
+ColumnName = Annotated[str, StringConstraints(pattern=_DOMAIN.pattern, max_length=200)]
+Scalar = StrictBool | StrictInt | StrictFloat | str | None
 
-    value: str
+
+class Given(_Model):
+    """A parameter's value, or a list of values, and the column that such values come from: what
+    other values it might have had. ``{value: berth.id}`` is a text, and no column.
+    """
+
+    value: Scalar = None
+    values: Annotated[tuple[Scalar, ...], Strict(False)] | None = Field(
+        default=None, description="a list: of 'each', or in a statement's text as 'in (:name)'"
+    )
+    source: ColumnName | None = Field(
+        default=None,
+        alias="from",
+        description="the column that its values come from, as table.column",
+    )
+
+    model_config = ConfigDict(
+        validate_by_name=True, validate_by_alias=True, serialize_by_alias=True
+    )
+
+    @model_validator(mode="after")
+    def _one_kind(self) -> Given:
+        if len({"value", "values"} & self.model_fields_set) != 1:
+            raise ValueError("a parameter that is given needs exactly one of value, values")
+        return self
 
 
 class Domain(_Model):
@@ -441,15 +508,25 @@ class Domain(_Model):
 
 
 def _kind_of_parameter(value: Any) -> str:
-    if isinstance(value, Literally) or (isinstance(value, dict) and "value" in value):
-        return "literally"
+    if isinstance(value, Given | list | tuple):
+        return "given"
+    if isinstance(value, dict) and {"value", "values"} & set(value):
+        return "given"
     return "domain" if isinstance(value, dict | Domain) else "plain"
+
+
+def _list_as_given(value: Any) -> Any:
+    return {"values": value} if isinstance(value, list | tuple) else value
 
 
 #: A parameter's value, or where its values come from.
 Parameter = Annotated[
-    Annotated[StrictBool | StrictInt | StrictFloat | str | None, Tag("plain")]
-    | Annotated[Literally, Tag("literally")]
+    Annotated[Scalar, Tag("plain")]
+    | Annotated[
+        Given,
+        BeforeValidator(_list_as_given, json_schema_input_type=Given | tuple[Scalar, ...]),
+        Tag("given"),
+    ]
     | Annotated[Domain, Tag("domain")],
     Discriminator(_kind_of_parameter),
 ]
@@ -520,9 +597,20 @@ class Transaction(_Model):
     def fixed(self) -> dict[str, Value]:
         """The values of the others."""
         return {
-            name: Value.from_python(given.value if isinstance(given, Literally) else given)
+            name: Value.from_python(given.value if isinstance(given, Given) else given)
             for name, given in self.parameters.items()
-            if not isinstance(given, Domain) and name not in self.domains
+            if not isinstance(given, Domain)
+            and name not in self.domains
+            and not (isinstance(given, Given) and given.values is not None)
+        }
+
+    @property
+    def lists(self) -> dict[str, tuple[Scalar, ...]]:
+        """The parameters that are lists."""
+        return {
+            name: given.values
+            for name, given in self.parameters.items()
+            if isinstance(given, Given) and given.values is not None
         }
 
     @property

@@ -28,6 +28,7 @@ from catenum.core.scenario.bounds import (
     is_flat,
     tagged,
 )
+from catenum.core.scenario.loops import written_out
 from catenum.core.scenario.model import (
     AfterError,
     Column,
@@ -139,6 +140,9 @@ def read_scenario(data: bytes, file: str) -> ScenarioFile:
             place=_place(file, node),
             advice="'catenum sample berth-swap' prints one to start from.",
         )
+    plain = _loops_written_out(plain, places, sql_starts, problems)
+    if problems:
+        raise InputError.from_problems(problems)
     try:
         scenario = Scenario.model_validate(plain)
     except ValidationError as error:
@@ -326,6 +330,47 @@ class _Builder:
             self.sql_starts[path] = Place(self.file, mark.line + 1, mark.column + 1 + quote)
 
 
+def _loops_written_out(
+    plain: dict[Any, Any], places: _Places, sql_starts: dict[Path, Place], problems: list[Problem]
+) -> dict[Any, Any]:
+    """The values of a file with its loops written out, and each statement's place where it
+    stood.
+    """
+    transactions = plain.get("transactions")
+    if not isinstance(transactions, dict):
+        return plain
+    found = {}
+    for name, one in transactions.items():
+        path: Path = ("transactions", name)
+
+        def report(at: Path, message: str, advice: str | None, path: Path = path) -> None:
+            where = _nearest(places, (*path, *at), places.file)
+            problems.append(Problem(f"{path[1]}: {message}", where, advice))
+
+        new = written_out(one, report) if isinstance(one, dict) else None
+        if new is None:
+            continue
+        found[name], origins = new
+        _move(places.nodes, (*path, "statements"), path, origins)
+        _move(sql_starts, (*path, "statements"), path, origins)
+    return {**plain, "transactions": {**transactions, **found}} if found else plain
+
+
+def _move(
+    table: dict[Path, Any], statements: Path, transaction: Path, origins: Sequence[Path]
+) -> None:
+    """Keep what stands under each statement under its number, once loops are written out."""
+    depth = len(statements)
+    below: dict[Path, list[tuple[Path, Any]]] = {}
+    for path in [p for p in table if p[:depth] == statements and len(p) > depth]:
+        value = table.pop(path)
+        for length in range(depth + 1, len(path) + 1):
+            below.setdefault(path[:length], []).append((path[length:], value))
+    for number, origin in enumerate(origins):
+        for rest, value in below.get((*transaction, *origin), ()):
+            table[(*statements, number, *rest)] = value
+
+
 def _nearest(places: Mapping[Path, Place], path: Path, file: str) -> Place:
     while path:
         if path in places:
@@ -429,7 +474,7 @@ def _valid_keys(path: Path) -> list[str]:
             model = Expectation
         case _:
             model = Transaction
-    return list(model.model_fields)  # type: ignore[attr-defined]
+    return [name for name in model.model_fields if name != "turn"]  # type: ignore[attr-defined]
 
 
 def _cross_checks(file: ScenarioFile) -> Iterator[Problem]:

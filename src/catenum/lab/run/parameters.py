@@ -5,7 +5,7 @@ from __future__ import annotations
 from catenum.core.errors import InputError
 from catenum.core.record.values import Value
 from catenum.core.scenario.draws import Draws
-from catenum.core.scenario.model import Domain, Literally, Scenario
+from catenum.core.scenario.model import Domain, Given, Scenario
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.engines.ports import DataError, Engine
 
@@ -75,7 +75,7 @@ def with_first_values(
         domain = scenario.transactions[transaction].domains[name]
         given = {
             **reported.parameters,
-            name: value.plain if value.kind != "text" else Literally(value=str(value)),
+            name: value.plain if value.kind != "text" else Given(value=str(value)),
         }
         transactions[transaction] = reported.model_copy(update={"parameters": given})
         where = domain.column or "its domain"
