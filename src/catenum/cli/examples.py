@@ -36,6 +36,10 @@ EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
         ("catenum trial berths.yaml", "each remedy, on every schedule"),
         ("catenum trial berths.yaml --remedy 'same order' -o trial.json", "one, saved for report"),
     ),
+    "sweep": (
+        ("catenum sweep line-by-line", "every way in which two lists can meet"),
+        ("catenum sweep loads.yaml -o cases --for 5m", "a scenario file of each distinct case"),
+    ),
     "propose": (
         ("catenum propose berths.yaml", "changes, tried and ranked"),
         ("catenum propose berths.yaml --write fixed.yaml", "a copy with what cures as remedies"),

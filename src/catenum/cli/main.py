@@ -36,6 +36,7 @@ COMMANDS = {
     "churn": "run the transactions in loops, uncontrolled, until timing does it",
     "trial": "run the baseline and each remedy, side by side",
     "propose": "derive changes from what is seen, try each on every schedule, and rank them",
+    "sweep": "every way in which the transactions' parameters can coincide, and what it comes to",
     "levels": "what each isolation level prevents on a server; which level a scenario needs",
     "pace": "what isolation levels cost under load, from one client to many hundreds",
     "check": "hold scenarios to what they expect, for builds: table, exit code, JUnit, SARIF",

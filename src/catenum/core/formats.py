@@ -589,6 +589,97 @@ class NeedFile(TypedDict):
     notes: list[str]
 
 
+class SweepKind(TypedDict):
+    """Transactions with the same code."""
+
+    name: str
+    transactions: list[str]
+
+
+class SweepCase(TypedDict):
+    """One distinct case: ``coincide``: the places that have the same value, as
+    ``transaction.parameter`` or ``transaction.list[1]``; ``equal``: how many assignments it stands
+    for; ``ran`` false: no statements meet; ``alone``: it fails in every order.
+    """
+
+    kinds: list[str]
+    transactions: list[str]
+    words: str
+    coincide: list[list[str]]
+    missing: list[str]
+    values: dict[str, dict[str, Any]]
+    equal: int
+    ran: bool
+    outcome: str
+    outcomes: dict[str, int]
+    data: str
+    anomalies: dict[str, int]
+    broken: list[str]
+    alone: bool
+    bad: bool
+    level: dict[str, str]
+    proven: bool
+    schedules: int
+    shortest: str | None
+
+
+class SweepCounts(TypedDict):
+    """Assignments of values in all; of which no statements meet, that are the same as another, and
+    that were run; ``audited``: run all the same, to check.
+    """
+
+    cases: int
+    pruned: int
+    equal: int
+    run: int
+    audited: int
+
+
+class SweepTarget(TypedDict):
+    """Where it was run."""
+
+    server: str
+    version: str
+    url: str
+
+
+class SweepGiven(TypedDict):
+    """A parameter that keeps its value."""
+
+    transaction: str
+    parameter: str
+    why: str
+
+
+class SweepFault(TypedDict):
+    """A check that failed."""
+
+    words: str
+    found: str
+    expected: str
+
+
+class SweepFile(TypedDict):
+    """``catenum sweep --json``. ``proven``: it holds for all values, under the assumptions of
+    docs/exploring.md.
+    """
+
+    format: Literal["catenum-sweep/1"]
+    scenario: str
+    target: SweepTarget
+    kinds: list[SweepKind]
+    cases: list[SweepCase]
+    counts: SweepCounts
+    proven: bool
+    sampled: bool
+    stopped: bool
+    longest_list: int
+    given: list[SweepGiven]
+    faults: list[SweepFault]
+    notes: list[str]
+    ran_ms: float
+
+
 class Interval(TypedDict):
     """A figure with its bootstrapped interval at 95 %; without an upper bound where there were
     fewer than three turns.
@@ -952,6 +1043,7 @@ FORMATS: dict[str, Any] = {
     "levels": LevelsFile,
     "matrix": MatrixFile | MatrixOfSeveral,
     "need": NeedFile,
+    "sweep": SweepFile,
     "pace": PaceFile,
     "trial": TrialFile,
     "contest": ContestFile,

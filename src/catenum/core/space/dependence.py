@@ -247,6 +247,38 @@ class Dependence:
         """From now on these depend on each other, whatever their statements say."""
         self.widened |= {frozenset(pair) for pair in pairs}
 
+    def touches_with(self, name: str, sql: str, values: Values) -> tuple[TableAccess, ...]:
+        """What a statement of a transaction would touch with these values."""
+        return tuple(self._touches(self._read(sql, values), self.levels[name]))
+
+    def meet(self, names: tuple[str, str], x: TableAccess, y: TableAccess) -> bool:
+        """Whether what one transaction touches so counts for the other, for its statements or its
+        end.
+        """
+        if set(names) & (self.dependent_on_all | self.unsettled):
+            return True
+        if self._bound.get(names[0], names[0]) == self._bound.get(names[1], names[1]):
+            # predicate locks cover pages and ranges (Ports and Grittner 2012, 5.2)
+            x, y = replace(x, keys=None), replace(y, keys=None)
+        gaps = self._gaps(*names)
+        return (
+            overlap(x, y, gaps=gaps)
+            or end_overlaps(x, y, gaps=gaps)
+            or end_overlaps(y, x, gaps=gaps)
+        )
+
+    def meet_exactly(self, names: tuple[str, str], x: TableAccess, y: TableAccess) -> bool:
+        """Whether the values of one unique key decide whether the two meet, and nothing else."""
+        if set(names) & (self.dependent_on_all | self.unsettled):
+            return False
+        if self._bound.get(names[0], names[0]) == self._bound.get(names[1], names[1]):
+            return False
+        if self._gaps(*names) and AccessMode.INSERT in (x.mode, y.mode):
+            return False
+        if x.keys is None or y.keys is None:
+            return False
+        return dict(x.keys).keys() == dict(y.keys).keys()
+
     def special(self, a: Step, b: Step) -> bool:
         """Whether two steps that are independent touch one table (or sequence) all the same, so
         that it takes a reason to call them so: different keys, rows that were locked before,

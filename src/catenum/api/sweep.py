@@ -1,0 +1,51 @@
+"""Every way in which the parameters of a scenario's transactions can coincide."""
+
+from __future__ import annotations
+
+from typing import Unpack
+
+from catenum.api.scenarios import ScenarioSource, milliseconds, request
+from catenum.api.servers import server_for
+from catenum.api.space import SpaceOptions, explore_options
+from catenum.core.errors import InputError
+from catenum.core.sweep.cases import LONGEST, MOST_ASSIGNMENTS
+from catenum.core.sweep.result import Sweep
+from catenum.lab.sweep.sweep import MOST_SCHEDULES, Sweeper
+
+
+def sweep(
+    scenario: ScenarioSource,
+    *,
+    remedy: str | None = None,
+    longest: int = LONGEST,
+    most: int = MOST_ASSIGNMENTS,
+    **options: Unpack[SpaceOptions],
+) -> Sweep:
+    """Run every distinct way in which parameters of one domain are equal or different between the
+    transactions, and between each and a second copy of itself.
+
+    ``remedy``: one of the scenario's applied, or 'one + other'; ``longest``: lists have up to so
+    many elements; ``most``: of more assignments a sample is looked at; ``time_limit``: no case is
+    begun later. Raises InputError, TargetError.
+    """
+    if options.get("outside"):
+        raise InputError("--outside: sweep makes rows up, and does so in scratch space only")
+    asked = request(scenario, options, remedy=remedy)
+    length = options.get("time_limit")
+    with server_for(asked.where, asked.file, listener=asked.listener) as (connect, engine):
+        try:
+            return Sweeper(
+                connect=connect,
+                engine=engine,
+                scenario=asked.scenario,
+                options=explore_options(options, limit=MOST_SCHEDULES, timed=False),
+                file=asked.file,
+                ddl=asked.ddl,
+                longest=longest,
+                most=most,
+                for_ms=milliseconds(length) if length else None,
+                workers=options.get("workers", 1),
+                progress=asked.listener.part,
+            ).run()
+        finally:
+            asked.listener.clear()

@@ -1,0 +1,1 @@
+"""Runs every distinct way in which parameters coincide."""

@@ -1,0 +1,430 @@
+"""Runs the distinct ways in which the parameters of a scenario's transactions coincide, each on
+every schedule that can differ, over rows that are the same for all of them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from itertools import islice
+
+from catenum.core.errors import InputError
+from catenum.core.record.recording import TableKeys, TableRows
+from catenum.core.scenario.loops import Loop, code_of, with_values
+from catenum.core.scenario.model import Data, Given, Remedy, Scalar, Scenario, Transaction
+from catenum.core.scenario.reader import ScenarioFile
+from catenum.core.scenario.remedies import apply_remedy
+from catenum.core.servers import Rules, rules_of
+from catenum.core.space.dependence import Dependence
+from catenum.core.space.exploration import Exploration
+from catenum.core.sweep.cases import (
+    LONGEST,
+    MOST_ASSIGNMENTS,
+    Assignment,
+    Case,
+    CasePlan,
+    Member,
+    plan_cases,
+)
+from catenum.core.sweep.domains import ColumnKey, Domains, Slot, domains_of, parameters_of
+from catenum.core.sweep.result import CaseResult, Fault, Sweep, outcomes_of
+from catenum.core.sweep.universe import Universe, universe_of
+from catenum.core.sweep.words import words_of
+from catenum.engines.clock import Clock
+from catenum.engines.ports import Engine
+from catenum.lab.explore.runner import ExplorationRunner
+from catenum.lab.explore.walker import ExploreOptions
+from catenum.lab.run.loading import load
+
+#: Rows that are read of the scenario's data.
+MOST_ROWS = 2_000
+#: Assignments that need no run, and those that came to the same as another, run all the same.
+AUDITED_APART, AUDITED_EQUAL = 2, 3
+#: Schedules of one case at the most.
+MOST_SCHEDULES = 2_000
+#: Of so many schedules of a case one may be spent on checking what is assumed.
+CHECK_ONE_IN = 20
+COPY = "-2"
+
+#: Hears how far it is, from 0 to 1, and what is run.
+Progress = Callable[[float, str], None]
+
+
+@dataclass(kw_only=True)
+class Sweeper:
+    """Sweeps one scenario on one engine; a remedy may be applied to its code."""
+
+    connect: Callable[[], Engine]
+    engine: Engine
+    scenario: Scenario
+    options: ExploreOptions
+    file: ScenarioFile | None = None
+    ddl: tuple[str, ...] = ()
+    longest: int = LONGEST
+    most: int = MOST_ASSIGNMENTS
+    for_ms: float | None = None
+    workers: int = 1
+    progress: Progress = lambda part, what: None
+    rules: Rules = field(init=False)
+    domains: Domains = field(init=False)
+    universe: Universe = field(init=False)
+    tables: Mapping[str, TableKeys] = field(init=False)
+    clock: Clock = field(default_factory=Clock)
+    notes: list[str] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        server = self.engine.info.server
+        self.rules = rules_of(server)
+        self.scenario = self.scenario.for_server(server)
+        self.domains = domains_of(self.scenario, self.rules)
+        self._looked = False
+        self._ready()
+
+    # -- rows and values ---------------------------------------------------------------------------
+
+    def _ready(self) -> None:
+        """Load the data once, and make up the values and rows that it lacks."""
+        load(self.engine, self.scenario, self.file, self.ddl)
+        self.tables = self.engine.tables()
+        self.functions = self.engine.functions()
+        loaded = self.engine.rows(MOST_ROWS)
+        counts: dict[ColumnKey, int] = {}
+        for members in self.sets():
+            own: dict[ColumnKey, int] = {}
+            for member in members:
+                for slot in self.domains.of(member.like):
+                    more = self.longest if slot.listed else 1
+                    own[slot.domain] = own.get(slot.domain, 0) + more
+            for domain, count in own.items():
+                counts[domain] = max(counts.get(domain, 0), count)
+        self.universe = self._universe(loaded, counts)
+        self.notes += self.universe.notes
+        lacking = [
+            domain
+            for domain in counts
+            if not (self.universe.there[domain] or self.universe.missing[domain])
+        ]
+        if lacking:
+            raise InputError(
+                f"no row has a value of {'.'.join(lacking[0])}, and none can be made up",
+                advice="Give 'data' a row, or name the parameter's column: {value: 3, from: t.c}.",
+            )
+
+    def _universe(
+        self, loaded: Mapping[str, TableRows], counts: Mapping[ColumnKey, int]
+    ) -> Universe:
+        first: dict[ColumnKey, list[Scalar]] = {}
+        for slot in self.domains.slots:
+            given = self.scenario.transactions[slot.transaction].parameters.get(slot.name)
+            values = given.values if isinstance(given, Given) else None
+            single = given.value if isinstance(given, Given) else given
+            found = first.setdefault(slot.domain, [])
+            found += values if values is not None else ()
+            if isinstance(single, bool | int | float | str) and slot.name not in self._drawn(slot):
+                found.append(single)
+        made = universe_of(self.domains, loaded, first, counts)
+        if made.script:
+            try:
+                load(self.engine, self.with_rows(made), None, self.ddl)
+            except InputError as error:
+                why = error.problems[0].message.splitlines()[-1].strip()
+                self.notes.append(
+                    f"no other rows can be made up, so those of the data are taken: {why}"
+                )
+                load(self.engine, self.scenario, self.file, self.ddl)
+                made = universe_of(self.domains, loaded, first, counts, make=False)
+        return made
+
+    def _drawn(self, slot: Slot) -> Mapping[str, object]:
+        """The parameters that have no value of their own, but a domain."""
+        return self.scenario.transactions[slot.transaction].domains
+
+    def with_rows(self, universe: Universe | None = None) -> Scenario:
+        """The scenario with the rows that are made up behind its data."""
+        found = universe or self.universe
+        if not found.script:
+            return self.scenario
+        script = self.scenario.data.script_for(self.rules.name).rstrip()
+        ended = script if script.endswith(";") else f"{script};"
+        data = Data.model_validate({"common": f"{ended}\n{found.script}"})
+        return self.scenario.model_copy(update={"data": data})
+
+    # -- which transactions together ---------------------------------------------------------------
+
+    def kinds(self) -> dict[str, tuple[str, ...]]:
+        """The transactions by their code: those that differ in values only are one kind."""
+        found: dict[str, list[str]] = {}
+        codes: list[tuple[object, str]] = []
+        for name, transaction in self.scenario.transactions.items():
+            code = _code_key(transaction)
+            known = next((kind for other, kind in codes if other == code), None)
+            if known is None:
+                codes.append((code, name))
+                known = name
+            found.setdefault(known, []).append(name)
+        return {kind: tuple(names) for kind, names in found.items()}
+
+    def sets(self) -> list[tuple[Member, ...]]:
+        """The transactions that are run together: all of the scenario, and each kind of which it
+        has one with a second copy of itself.
+        """
+        kinds = self.kinds()
+        kind_of = {name: kind for kind, names in kinds.items() for name in names}
+        found = []
+        if len(self.scenario.transactions) > 1:
+            found.append(
+                tuple(Member(name, kind_of[name], name) for name in self.scenario.transactions)
+            )
+        for kind, names in kinds.items():
+            single = self.scenario.transactions[kind]
+            if len(names) == 1 and single.connection is None:
+                found.append((Member(kind, kind, kind), Member(f"{kind}{COPY}", kind, kind)))
+        return found
+
+    def together(self, members: Sequence[Member]) -> Scenario:
+        """A scenario of these members alone."""
+        transactions = {one.name: self.scenario.transactions[one.like] for one in members}
+        return self.with_rows().model_copy(
+            update={
+                "transactions": transactions,
+                "order": None,
+                "orders": {},
+                "outcomes": None,
+                "expect": None,
+                "victim": None,
+                "remedies": {},
+            }
+        )
+
+    # -- running -----------------------------------------------------------------------------------
+
+    def plans(self, remedy: Remedy | None = None) -> list[tuple[Scenario, CasePlan]]:
+        """The distinct cases of each set of members."""
+        found = []
+        for members in self.sets():
+            base = self.together(members)
+            changed = applied(base, remedy, self.scenario) if remedy is not None else base
+            dependence = Dependence(
+                changed,
+                self.rules,
+                self.tables,
+                self.engine.info.default_isolation,
+                functions=self.functions,
+            )
+            try:
+                made = plan_cases(
+                    changed,
+                    members,
+                    self.domains,
+                    self.universe,
+                    dependence,
+                    self.rules,
+                    longest=self.longest,
+                    seed=self.options.seed,
+                    most=self.most,
+                )
+            except ValueError as error:
+                raise InputError(f"this cannot be swept: {error}") from error
+            found.append((base, made))
+        return found
+
+    def run(self) -> Sweep:
+        """Every distinct case, and a sample of those that need no run."""
+        found = Sweep(
+            scenario=self.scenario.scenario,
+            target=self.engine.info,
+            kinds=self.kinds(),
+            cases=[],
+            given=dict(self.domains.given),
+            longest=self.longest,
+        )
+        plans = self.plans()
+        total = sum(len(plan.to_run) for _, plan in plans) or 1
+        for base, plan in plans:
+            found.assignments += plan.assignments
+            found.pruned += plan.pruned
+            found.sampled = found.sampled or plan.sampled
+            for case in plan.cases:
+                if not case.meets:
+                    found.cases.append(self._untouched(plan, case))
+                    continue
+                if self.over():
+                    found.stopped = True
+                    break
+                found.cases.append(self.try_case(base, plan, case))
+                self.progress(found.run / total, f"{found.run} of {total} cases")
+            self._audit(base, plan, found)
+        found.notes = tuple(dict.fromkeys(self.notes))
+        found.ran_ms = self.clock.now_ms()
+        return found
+
+    def over(self) -> bool:
+        """Whether the time allowed is over."""
+        return self.for_ms is not None and self.clock.now_ms() > self.for_ms
+
+    def _untouched(self, plan: CasePlan, case: Case) -> CaseResult:
+        return CaseResult(
+            members=plan.members,
+            case=case,
+            words=self._words(plan, case),
+            level=self._levels(plan.members),
+            ran=False,
+        )
+
+    def _words(self, plan: CasePlan, case: Case) -> str:
+        absent = [domain for domain, there in self.universe.there.items() if not there]
+        return words_of(case, plan.members, self.domains, absent)
+
+    def _levels(self, members: Sequence[Member]) -> dict[str, str]:
+        default = self.engine.info.default_isolation
+        return {
+            one.name: self.scenario.transactions[one.like].isolation or default for one in members
+        }
+
+    def scenario_of(self, base: Scenario, values: Assignment) -> Scenario:
+        """The members with the values of a case."""
+        transactions = {
+            name: with_values(transaction, values.get(name, {}))
+            for name, transaction in base.transactions.items()
+        }
+        # one whose loops have nothing to go through does nothing at all
+        some = {name: one for name, one in transactions.items() if one.statements}
+        return base.model_copy(update={"transactions": some})
+
+    def try_case(
+        self, base: Scenario, plan: CasePlan, case: Case, remedy: Remedy | None = None
+    ) -> CaseResult:
+        """Run a case on every schedule that can differ."""
+        scenario = self.scenario_of(base, case.values)
+        explored = self._explore(scenario, remedy)
+        return self._result(plan, case, scenario, explored)
+
+    def _explore(self, scenario: Scenario, remedy: Remedy | None = None) -> Exploration:
+        ddl: tuple[str, ...] = self.ddl
+        if remedy is not None:
+            scenario, more = apply_remedy(scenario, translated(remedy, self.scenario, scenario))
+            ddl = (*ddl, *more)
+        runner = ExplorationRunner(
+            connect=self.connect,
+            engine=self.engine,
+            scenario=scenario,
+            options=self.options if not self._looked else self._quick,
+            workers=self.workers,
+            ddl=ddl,
+        )
+        explored = runner.run()
+        self._looked = True  # the texts are the same in every case
+        return explored
+
+    @property
+    def _quick(self) -> ExploreOptions:
+        """As of the first case, without asking again what is the same in every case."""
+        return replace(
+            self.options,
+            looked=True,
+            thorough=False,
+            all_orders=0,
+            check_one_in=CHECK_ONE_IN,
+            stage=replace(self.options.stage, sure=True),
+        )
+
+    def _result(
+        self, plan: CasePlan, case: Case, scenario: Scenario, explored: Exploration
+    ) -> CaseResult:
+        entries = explored.outcomes
+        kinds, anomalies, broken = outcomes_of(entries)
+        bad = next((entry for entry in entries if entry.bad), None)
+        failed = [entry for entry in entries if entry.kind == "error"]
+        return CaseResult(
+            members=plan.members,
+            case=case,
+            words=self._words(plan, case),
+            level=dict(explored.levels),
+            outcomes=kinds,
+            anomalies=anomalies,
+            broken=broken,
+            schedules=explored.tally.schedules,
+            proven=explored.reach.complete,
+            alone=bool(failed) and len(failed) == len(entries),
+            unchecked=any(entry.data == "unchecked" for entry in entries),
+            shortest=bad.shortest if bad is not None else None,
+            scenario=scenario,
+            keys=frozenset(map(_outcome_key, entries)),
+        )
+
+    def _audit(self, base: Scenario, plan: CasePlan, found: Sweep) -> None:
+        """Run some of what needs no run: it must come out as was said."""
+        apart = [case for case in plan.cases if not case.meets][-AUDITED_APART:]
+        for case in apart:
+            if self.over():
+                return
+            scenario = self.scenario_of(base, case.values)
+            if not scenario.transactions:
+                continue
+            explored = self._explore(scenario)
+            found.audited += 1
+            kinds, anomalies, _ = outcomes_of(explored.outcomes)
+            if set(kinds) - {"clean", "error"} or anomalies:
+                words = self._words(plan, case)
+                found.faults.append(Fault(words=words, found=_told(explored), expected="clean"))
+        same = [case for case in plan.cases if case.meets and case.another is not None]
+        known = {id(result.case): result for result in found.cases}
+        for case in islice(_spread(same), AUDITED_EQUAL):
+            result = known.get(id(case))
+            if self.over() or result is None or case.another is None:
+                continue
+            explored = self._explore(self.scenario_of(base, case.another))
+            found.audited += 1
+            kinds, anomalies, _ = outcomes_of(explored.outcomes)
+            mine = (set(kinds) - {"waited"}, set(anomalies))
+            if mine != (set(result.outcomes) - {"waited"}, set(result.anomalies)):
+                found.faults.append(
+                    Fault(
+                        words=result.words,
+                        found=_told(explored),
+                        expected=", ".join([*result.outcomes, *result.anomalies]),
+                    )
+                )
+
+
+def _spread(cases: Sequence[Case]) -> Iterator[Case]:
+    """Those that stand for most first."""
+    yield from sorted(cases, key=lambda case: -case.equal)
+
+
+def _told(explored: Exploration) -> str:
+    kinds, anomalies, _ = outcomes_of(explored.outcomes)
+    return ", ".join([*kinds, *anomalies])
+
+
+def _outcome_key(entry: object) -> str:
+    return f"{getattr(entry, 'kind', '')} {getattr(entry, 'data', '')}"
+
+
+def _code_key(transaction: Transaction) -> object:
+    """What is the same of two transactions that differ in values only."""
+    code = code_of(transaction)
+    plain = transaction.model_dump(mode="json", exclude={"statements", "parameters", "share"})
+    names = sorted(parameters_of(transaction))
+    if code is None:
+        return repr((plain, names, transaction.statements))
+    told = [
+        (part.lists, [one.model_dump(mode="json") for one in part.body])
+        if isinstance(part, Loop)
+        else part.model_dump(mode="json")
+        for part in code
+    ]
+    return repr((plain, names, told))
+
+
+def applied(base: Scenario, remedy: Remedy, original: Scenario) -> Scenario:
+    """A remedy applied to some members."""
+    return apply_remedy(base, translated(remedy, original, base))[0]
+
+
+def translated(remedy: Remedy, original: Scenario, scenario: Scenario) -> Remedy:
+    """A remedy of one scenario for another with copies of its transactions."""
+    return remedy
+
+
+__all__ = ["Sweeper"]
