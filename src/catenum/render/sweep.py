@@ -39,7 +39,7 @@ class Row:
         if not any(case.ran for case in self.cases):
             return "nothing meets"
         if all(case.alone for case in self.cases):
-            return "fails by itself"
+            return "fails in every order"
         hard = [kind for kind in kinds if kind not in ("clean", "waited")]
         parts = [*hard, *names, *(f"'{rule}' is false" for rule in broken)]
         return ", ".join(parts) or ("waits" if "waited" in kinds else "clean")
@@ -48,7 +48,8 @@ class Row:
 def rows_of(found: Sweep) -> list[Row]:
     """The cases that are told alike together, the bad first."""
     groups: dict[tuple[object, ...], list[CaseResult]] = {}
-    for case in found.ordered():
+    together = [case.members for case in found.cases]
+    for case in sorted(found.ordered(), key=lambda one: together.index(one.members)):
         names = tuple(member.name for member in case.members)
         groups.setdefault((names, case.words, case.bad, case.ran), []).append(case)
     return [
@@ -119,24 +120,34 @@ def print_sweep(
 
 
 def _print_rows(console: Console, rows: Sequence[Row]) -> None:
-    table = Table(box=None, pad_edge=False, show_edge=False, header_style=STYLES["strong"])
-    for name in ("", "together", "coincide", "comes to"):
-        table.add_column(name, overflow="fold")
-    table.add_column("schedules", justify="right")
-    table.add_column("stands for", justify="right")
-    for number, row in enumerate(rows, 1):
-        schedules = sum(case.schedules for case in row.cases)
-        style = STYLES["bad"] if row.first.bad else STYLES["faint"] if not row.first.ran else None
-        table.add_row(
-            str(number),
-            " + ".join(row.members),
-            row.words,
-            row.said,
-            f"{schedules:,}" if schedules else "–",
-            f"{sum(case.case.equal for case in row.cases):,}",
-            style=style,
-        )
-    console.print(table)
+    """A table for each set of transactions, the cases counted through."""
+    for place, members in enumerate(dict.fromkeys(row.members for row in rows)):
+        if place:
+            say(console)
+        say(console, " + ".join(members), style=STYLES["strong"])
+        table = Table(box=None, pad_edge=False, show_edge=False, header_style=STYLES["faint"])
+        table.add_column("", justify="right")
+        for name in ("coincide", "comes to"):
+            table.add_column(name, overflow="fold")
+        for name in ("schedules", "stands for"):
+            table.add_column(name, justify="right")
+        for number, row in enumerate(rows, 1):
+            if row.members == members:
+                _add(table, number, row)
+        console.print(table)
+
+
+def _add(table: Table, number: int, row: Row) -> None:
+    schedules = sum(case.schedules for case in row.cases)
+    style = STYLES["bad"] if row.first.bad else STYLES["faint"] if not row.first.ran else None
+    table.add_row(
+        str(number),
+        row.words,
+        row.said,
+        f"{schedules:,}" if schedules else "–",
+        f"{sum(case.case.equal for case in row.cases):,}",
+        style=style,
+    )
 
 
 def _rests_on(found: Sweep) -> list[str]:
@@ -145,12 +156,10 @@ def _rests_on(found: Sweep) -> list[str]:
         f" {max(0, found.equal):,} the same but for names, {found.pruned:,} in which no statements"
         f" meet; {found.audited:,} of those run as a check. {duration(found.ran_ms)}."
     ]
-    kinds = [
-        f"{listed(list(names))} are one kind" for names in found.kinds.values() if len(names) > 1
-    ]
-    lines += [
-        f"{one[0].upper()}{one[1:]}: their statements differ in values only." for one in kinds
-    ]
+    for names in found.kinds.values():
+        if len(names) > 1:
+            whole = listed(list(names))
+            lines.append(f"{whole[0].upper()}{whole[1:]} are one kind: they differ in values only.")
     lines += [
         f"{parameter} of {name} keeps the value it has: {why}."
         for (name, parameter), why in found.given.items()

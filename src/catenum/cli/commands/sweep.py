@@ -10,13 +10,14 @@ from pathlib import Path
 from typing import IO
 
 from catenum.api import files
-from catenum.api.sweep import LONGEST, MOST_ASSIGNMENTS, sweep
+from catenum.api.sweep import sweep
 from catenum.cli import common, scenarios
 from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Reporter
 from catenum.cli.space_options import add_reach_options, space_options
 from catenum.core.errors import InputError
 from catenum.core.scenario.writing import as_text, definition_of
+from catenum.core.sweep.cases import LONGEST, MOST_ASSIGNMENTS
 from catenum.core.sweep.result import CaseResult, Sweep, to_plain
 from catenum.lab.sweep.sweep import MOST_SCHEDULES
 from catenum.render.console import say

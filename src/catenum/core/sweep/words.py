@@ -66,7 +66,7 @@ def _single(uses: Sequence[tuple[str, str, object]]) -> Iterator[str]:
     if plain is not None and len(groups) == 1:
         yield f"same {plain}"
     elif plain is not None and len(groups) == len(uses):
-        yield f"another {plain}" if len(uses) == 2 else f"all {plain} different"
+        yield f"different {plain}"
     else:
         same = [
             " = ".join(f"{member}.{name}" for member, name in group)
