@@ -15,7 +15,7 @@ from __future__ import annotations
 import random
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from itertools import combinations, islice, permutations, product
+from itertools import combinations, count, islice, permutations, product
 
 from catenum.core.record.values import Value
 from catenum.core.scenario.loops import Code, Loop, code_of, element, run_out
@@ -33,6 +33,8 @@ LONGEST = 3
 MOST_ASSIGNMENTS = 50_000
 #: Of values that may be there or not, so many at once; of more, one at a time is missing.
 MOST_FREE = 4
+
+_RETURNED = Value.from_python(0)
 
 #: Values of a transaction's swept parameters: of a list, a tuple.
 Values = dict[str, Scalar | tuple[Scalar, ...]]
@@ -220,9 +222,9 @@ class _Enumeration:
         for blocks in _partitions(len(places)):
             if _twice_in_long(places, blocks):
                 continue
-            count = max(blocks, default=-1) + 1
-            for lacking in self._lacking(domain, count):
-                present = [block for block in range(count) if block not in lacking]
+            number = max(blocks, default=-1) + 1
+            for lacking in self._lacking(domain, number):
+                present = [block for block in range(number) if block not in lacking]
                 if len(present) > len(there) or len(lacking) > len(absent):
                     continue
                 orders: Iterable[Sequence[int]] = permutations(present) if ordered else [present]
@@ -363,7 +365,9 @@ class _Enumeration:
                     found[element(name, number)] = Value.from_python(one)
             else:
                 found[name] = Value.from_python(value)
-        return {name: one for name, one in found.items() if name not in self._kept[member]}
+        # what a statement returns is decided in the run, by the same rows in each case; here it is
+        # one and the same, so that it keeps nothing apart
+        return found | dict.fromkeys(self._kept[member], _RETURNED)
 
     def _absent(
         self,
@@ -498,7 +502,10 @@ def _whole(parameter: str, transaction: Transaction) -> str:
 
 
 def _again(values: Sequence[Scalar]) -> Iterator[Scalar]:
-    """Values over and over; ones where there are none."""
+    """Values over and over; what counts up goes on counting; ones where there are none."""
+    numbers = [one for one in values if isinstance(one, int)]
+    if len(numbers) == len(values) > 1 and numbers == [*range(numbers[0], numbers[-1] + 1)]:
+        yield from count(numbers[0])
     while True:
         yield from values or (1,)
 

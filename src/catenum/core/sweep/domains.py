@@ -63,7 +63,7 @@ class Domains:
 def domains_of(scenario: Scenario, rules: Rules) -> Domains:
     """The domains of a scenario that was made for one server."""
     schema = read_schema(scenario.data.script_for(rules.name), rules)
-    same = _Classes(schema)
+    same = ColumnClasses(schema)
     found: dict[tuple[str, str], ColumnKey] = {}
     given: dict[tuple[str, str], str] = {}
     ranged: set[ColumnKey] = set()
@@ -74,12 +74,15 @@ def domains_of(scenario: Scenario, rules: Rules) -> Domains:
         for parameter in parameters_of(transaction):
             own = uses.get(parameter, [])
             column = _column(transaction, parameter, own, schema)
+            if _counts_up(transaction, parameter, own):
+                given[name, parameter] = "it counts the turns of its loop"
+                continue
             if column is None:
                 given[name, parameter] = _why_given(own)
                 continue
             found[name, parameter] = column
             for use in own:
-                if use.how in ("equal", "range") or _is_key(
+                if use.how in ("equal", "range") or is_key(
                     schema.tables.get(use.table), use.column
                 ):
                     same.join(column, (use.table, use.column))
@@ -104,7 +107,7 @@ def domains_of(scenario: Scenario, rules: Rules) -> Domains:
     )
 
 
-class _Classes:
+class ColumnClasses:
     """Columns that hold the same kind of thing (union-find)."""
 
     def __init__(self, schema: Schema) -> None:
@@ -197,12 +200,22 @@ def _column(
         if use.how in ("equal", "range"):
             return use.table, use.column
     for use in uses:
-        if use.how == "inserted" and _is_key(schema.tables.get(use.table), use.column):
+        if use.how == "inserted" and is_key(schema.tables.get(use.table), use.column):
             return use.table, use.column
     return None
 
 
-def _is_key(info: TableInfo | None, column: str) -> bool:
+def _counts_up(transaction: Transaction, parameter: str, uses: Sequence[Use]) -> bool:
+    """Whether a list is 1, 2, 3 … and only given to new rows."""
+    values = transaction.lists.get(parameter, ())
+    given = transaction.parameters.get(parameter)
+    if isinstance(given, Given) and given.source is not None:
+        return False
+    counts = any(list(values) == [*range(start, start + len(values))] for start in (0, 1))
+    return len(values) > 0 and counts and all(use.how == "inserted" for use in uses)
+
+
+def is_key(info: TableInfo | None, column: str) -> bool:
     """Whether a column is in a key: of its table's own, or one that refers to another."""
     if info is None:
         return False

@@ -112,6 +112,11 @@ def column_of(info: TableInfo | None, name: str) -> Column | None:
     return next((one for key, one in info.columns.items() if key.lower() == name), None)
 
 
+def is_integer(column: Column | None) -> bool:
+    """Whether a column holds whole numbers, of which any may be made up."""
+    return column is not None and _INTEGER.search(column.type) is not None and not column.labels
+
+
 def _values(column: Column | None, known: set[str | None]) -> Iterator[str]:
     """Values that a column takes, and nobody has."""
     if column is None:
@@ -150,7 +155,7 @@ def universe_of(
     notes: list[str] = []
     for domain, count in counts.items():
         column = column_of(domains.schema.tables.get(domain[0]), domain[1])
-        plain = column is not None and _INTEGER.search(column.type) and not column.labels
+        plain = is_integer(column)
         known = _known(domain, domains, maker.rows)
         wanted = [str(value) for value in first.get(domain, ()) if value is not None]
         have = [value for value in dict.fromkeys(wanted) if value in known]
@@ -169,12 +174,12 @@ def universe_of(
                 notes.append(f"with more values of {named(domain)} the rows would be too many")
                 break
             have.append(value)
-        there[domain] = tuple(_scalar(value, bool(plain)) for value in sorted(have, key=_rank))
+        there[domain] = tuple(_scalar(value, plain) for value in sorted(have, key=_rank))
         absent = [value for value in dict.fromkeys(wanted) if value not in known]
         fresh = _values(column, {*known, *have, *absent})
         while len(absent) < count and (value := next(fresh, None)) is not None:
             absent.append(value)
-        missing[domain] = tuple(_scalar(value, bool(plain)) for value in absent[:count])
+        missing[domain] = tuple(_scalar(value, plain) for value in absent[:count])
     return Universe(there=there, missing=missing, script=_script(maker), notes=tuple(notes))
 
 
