@@ -200,7 +200,7 @@ def test_a_loop_of_four_rows_is_restaged_with_all_four(call, tmp_path):
     (tmp_path / "port.log").write_text(
         written("{t} [{p}] ", (*LINES, *WAITS, *FALLS, *AFTER, COMMIT))
     )
-    done = call("restage", "port.log", "--no-play", "--pick", 1)
+    done = call("restage", "port.log", "--no-play", "--pick", 1, "--literals")
     assert done.code == 0, done.err
     made = yaml.safe_load(done.out)
     texts = [

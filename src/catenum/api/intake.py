@@ -19,11 +19,13 @@ from catenum.core.logs.masking import mask_staged
 from catenum.core.logs.restage import Staged, restaged, with_definitions
 from catenum.core.logs.servers import log_rules_of
 from catenum.core.logs.tables import Schema, read_schema
+from catenum.core.record.recording import Recording
 from catenum.core.record.recording_file import from_json
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.servers import rules_of
 from catenum.engines.definitions import Definitions
 from catenum.engines.drivers import server_module
+from catenum.engines.ports import Engine
 from catenum.intake.conflicts import conflicts_in
 from catenum.intake.files import sources
 
@@ -59,18 +61,20 @@ class LogReading:
 @dataclass(frozen=True, kw_only=True)
 class Restaged:
     """A scenario of a conflict. ``same``: whether the same conflict came when it was played (None:
-    it was not played); ``tried``: each variant and its outcome; ``differs``: what is not the same.
+    it was not played); ``tried``: each variant and its outcome; ``differs``: what is not the same;
+    ``code``: the file with parameters in the place of captured values.
     """
 
     staged: Staged
     same: bool | None = None
     tried: list[tuple[str, str]] = field(default_factory=list)
     differs: list[str] = field(default_factory=list)
+    code: str | None = None
 
     @property
     def text(self) -> str:
         """The scenario file."""
-        return self.staged.text()
+        return self.code if self.code is not None else self.staged.text()
 
 
 def read_logs(
@@ -124,10 +128,12 @@ def restage(
     name: str | None = None,
     mask: bool = False,
     play: bool = True,
+    literals: bool = False,
     listener: Listener = SILENT,
 ) -> Restaged:
     """A scenario that reproduces a captured conflict, played on a private server to see that it
-    does. Raises InputError, TargetError.
+    does. Its transactions have parameters for what was captured, unless ``literals`` asks for the
+    values themselves. Raises InputError, TargetError.
     """
     options = options or LogOptions()
     if mask:  # a scenario that a recording carries has values in its rules and conditions, too
@@ -142,12 +148,16 @@ def restage(
     file = read_scenario(staged.text().encode(), "restaged")
     refuse_unsafe(file, conflict.server, outside=False)
     if not play:
-        return Restaged(staged=staged)
+        code = None if literals else _as_code(staged, conflict.server)
+        return Restaged(staged=staged, code=code)
     from catenum.intake.replay import replay
 
     target = find_target(f"local:{conflict.server}", listener)
     with engine_for(target, file, listener=listener) as engine:
         found = replay(engine, conflict, staged)
+        code = None if literals else _as_code(found.staged, conflict.server)
+        if code is not None and found.recording is not None:
+            code = code if _same_as_code(engine, code, found.recording) else None
     if found.same:
         how = found.tried[-1][0]
         version = found.recording.target.version if found.recording else ""
@@ -159,11 +169,44 @@ def restage(
             said += " Move by move it does not: 'catenum churn' runs the loops."
     else:
         said = "Played: the captured conflict did NOT come: " + "; ".join(found.differs)
+    staged = replace(found.staged, notes=[*found.staged.notes, said])
     return Restaged(
-        staged=replace(found.staged, notes=[*found.staged.notes, said]),
+        staged=staged,
+        code=_as_code(staged, conflict.server) if code is not None else None,
         same=found.same,
         tried=found.tried,
         differs=found.differs,
+    )
+
+
+def _as_code(staged: Staged, server: str) -> str | None:
+    """The scenario with parameters in the place of captured values; None where there are none."""
+    from catenum.core.sweep.parametrize import parametrized
+    from catenum.core.sweep.rewrite import rewritten
+
+    file = read_scenario(staged.text().encode(), "restaged")
+    made = parametrized(file.scenario.for_server(server), rules_of(server))
+    if not made.changed:
+        return None
+    notes = [*staged.notes, *(f"{note[0].upper()}{note[1:]}." for note in made.notes)]
+    return rewritten(replace(staged, notes=notes).text(), made.transactions)
+
+
+def _same_as_code(engine: Engine, code: str, recording: Recording) -> bool:
+    """Whether the scenario with parameters comes to the same, when it is played."""
+    from catenum.lab.run.play import PlayOptions
+    from catenum.lab.run.play import play as play_scenario
+
+    try:
+        file = read_scenario(code.encode(), "restaged")
+        played = play_scenario(engine, file.scenario, PlayOptions(), file=file)
+    except InputError:
+        return False
+    return (
+        played.outcome.kind == recording.outcome.kind
+        and [one.victim for one in played.deadlocks] == [one.victim for one in recording.deadlocks]
+        and [{m.transaction for m in one.members} for one in played.deadlocks]
+        == [{m.transaction for m in one.members} for one in recording.deadlocks]
     )
 
 

@@ -7,10 +7,13 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from catenum.api.listener import SILENT, Listener
-from catenum.api.scenarios import load, unsafe
+from catenum.api.scenarios import load, scenario_with_text, unsafe
 from catenum.api.servers import find_target, refuse_uncontained
-from catenum.core.errors import InputError, Problem, TargetError
+from catenum.core.errors import InputError, Place, Problem, TargetError
 from catenum.core.scenario.reader import ScenarioFile
+from catenum.core.servers import rules_of
+from catenum.core.sweep.parametrize import parametrized
+from catenum.core.sweep.rewrite import rewritten
 from catenum.engines.targets import DEFAULT, Target, open_engine
 from catenum.lab.run.parsing import refused_by
 
@@ -66,6 +69,23 @@ def lint(
     refused = {word for word, _ in found}
     fine = tuple(word for word, _ in sound if word not in refused)
     return LintResult(tuple(found), readers, fine)
+
+
+def with_parameters(
+    source: str | Path, *, server: str = DEFAULT.removeprefix("local:")
+) -> tuple[str, list[str]]:
+    """A scenario file with parameters, lists and loops in the place of captured values, comments
+    and the order of everything kept; and what was assumed. Raises InputError.
+    """
+    file, text = scenario_with_text(source)
+    made = parametrized(file.scenario.for_server(server), rules_of(server))
+    if not made.changed:
+        raise InputError(
+            "no statement has a literal that could be a parameter",
+            place=Place(file.file),
+            advice="Parameters stand for values of keys, and for values that differ between runs.",
+        )
+    return rewritten(text, made.transactions), made.notes
 
 
 def _read(source: str | Path) -> ScenarioFile | list[Problem]:

@@ -8,11 +8,12 @@ import shlex
 from pathlib import Path
 from typing import IO
 
-from catenum.api.lint import lint
+from catenum.api import files
+from catenum.api.lint import lint, with_parameters
 from catenum.cli import common
 from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Reporter
-from catenum.core.errors import Problem
+from catenum.core.errors import InputError, Problem
 from catenum.core.servers import NAMES
 from catenum.engines.targets import DEFAULT
 
@@ -39,11 +40,26 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--text-only", action="store_true", help="do not have a server read the statements"
     )
+    parser.add_argument(
+        "--parameters",
+        action="store_true",
+        help=(
+            "write the scenario anew, with parameters and loops for values that were captured"
+            " (one file)"
+        ),
+    )
+    parser.add_argument(
+        "-o", "--save", metavar="FILE", type=Path, help="with --parameters: where to write it"
+    )
     common.add_output_options(parser)
 
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Read each, print every problem. Exit 2 if there is one."""
+    if args.parameters:
+        return _parameters(args, out, err)
+    if args.save is not None:
+        raise InputError("--save goes with --parameters: lint itself writes nothing")
     found = lint(
         *args.scenarios,
         server=args.server,
@@ -67,6 +83,24 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     for _, problem in found.problems:
         out.write(f"{problem}\n")
     return ExitCode.OK if found else ExitCode.USAGE
+
+
+def _parameters(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+    if len(args.scenarios) > 1:
+        raise InputError("--parameters takes one scenario")
+    if args.save is not None:
+        files.check_writable(args.save)
+    text, notes = with_parameters(args.scenarios[0], server=args.server)
+    tell = common.teller(err, args.quiet)
+    for note in notes:
+        tell(note)
+    if args.save is None:
+        out.write(text)
+        return ExitCode.OK
+    files.save_atomically(args.save, text.encode(), shared=True)
+    tell(f"Written: {args.save}")
+    tell(f"next: catenum sweep {shlex.quote(str(args.save))}")
+    return ExitCode.OK
 
 
 def _plain(word: str, problem: Problem) -> dict[str, object]:

@@ -50,6 +50,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="replace values, alike ones alike, in statements and rows",
     )
     parser.add_argument(
+        "--literals",
+        action="store_true",
+        help="leave the captured values in the statements, instead of parameters for them",
+    )
+    parser.add_argument(
         "--no-play", action="store_true", help="write the scenario without playing it"
     )
     common.add_output_options(parser)
@@ -77,7 +82,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     tell(found.staged.notes[-1])
     if found.same:
         written = shlex.quote(str(args.save)) if args.save else "SCENARIO   (of what was written)"
-        tell(f"next: catenum propose {written}")
+        tell(f"next: catenum sweep {written}")
     if not found.same:
         for what, outcome in found.tried:
             tell(f"  tried {what}: {outcome}")
@@ -141,6 +146,7 @@ def _restage(args: argparse.Namespace, conflict: Conflict, err: IO[str]) -> Rest
         name=args.name,
         mask=args.mask,
         play=not args.no_play,
+        literals=args.literals,
         listener=Reporter(err, quiet=args.quiet),
     )
 

@@ -110,13 +110,20 @@ def parametrized(scenario: Scenario, rules: Rules) -> Parametrized:
         kinds.setdefault(_code(statements, groups[name]), []).append(name)
     found = Parametrized()
     for names in kinds.values():
-        made = _Kind(
-            scenario, [shaped[n] for n in names], [groups[n] for n in names], schema, classes
-        )
+        loops = [
+            [group for place, group in enumerate(groups[name]) if _goes_round(place, names, groups)]
+            for name in names
+        ]
+        made = _Kind(scenario, [shaped[name] for name in names], loops, schema, classes)
         for name, result in zip(names, made.run(names), strict=True):
             found.transactions[name] = result
         found.notes += made.notes
     return found
+
+
+def _goes_round(place: int, names: Sequence[str], groups: Mapping[str, Sequence[Group]]) -> bool:
+    """Whether any run goes through a loop more than once: else nothing tells what it goes over."""
+    return any(groups[name][place].turns > 1 for name in names)
 
 
 # -- literals --------------------------------------------------------------------------------------
@@ -203,7 +210,9 @@ def _groups(statements: Sequence[Shaped]) -> list[Group]:
         best: Group | None = None
         for size in range(1, (len(shapes) - at) // 2 + 2):
             group = _group_at(shapes, at, size)
-            if group is not None and (best is None or group.end > best.end):
+            if group is None or (best is not None and group.end <= best.end):
+                continue
+            if _varies(statements, group):
                 best = group
         if best is None:
             at += 1
@@ -211,6 +220,15 @@ def _groups(statements: Sequence[Shaped]) -> list[Group]:
             found.append(best)
             at = best.end
     return found
+
+
+def _varies(statements: Sequence[Shaped], group: Group) -> bool:
+    """Whether its turns have different values: else it is no loop over anything."""
+    for place in range(group.size):
+        turns = statements[group.start + place : group.end : group.size]
+        if len({repr([one.value for one in statement.literals]) for statement in turns}) > 1:
+            return True
+    return False
 
 
 def _group_at(shapes: Sequence[str | None], at: int, size: int) -> Group | None:
