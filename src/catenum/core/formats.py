@@ -900,6 +900,17 @@ class CandidateCost(Figures):
     changes: int
 
 
+class CandidateValues(TypedDict):
+    """Whether it cures for all values of the parameters (null: not every case was run); ``but``:
+    the first case in which it does not.
+    """
+
+    holds: bool | None
+    cases: int
+    but: str | None
+    shortest: str | None
+
+
 class CandidateValue(TypedDict):
     """A change that was derived and tried. ``change``: as it stands under ``remedies`` in a
     scenario.
@@ -921,6 +932,7 @@ class CandidateValue(TypedDict):
     changes_meaning: bool
     these_values_only: list[str]
     does_not_cure: list[str]
+    values: CandidateValues | None
     harms: list[str]
     other_data: list[str]
     orders_run: int | None

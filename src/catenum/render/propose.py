@@ -99,6 +99,16 @@ def _print_baseline(console: Console, found: Proposals) -> None:
             " of it."
         )
         _wrapped(console, text, "", STYLES["bad"])
+    if found.swept is not None and found.swept.bad:
+        bad, distinct = len(found.swept.bad), found.swept.run
+        _wrapped(
+            console,
+            f"For other values: {bad} of {distinct} distinct cases end badly, such as:"
+            f" {found.swept.ordered()[0].words}.",
+            "",
+        )
+    for note in found.notes:
+        _wrapped(console, f"{note}.", "", STYLES["faint"])
     for title in found.baseline.broken:
         wrong = (
             "no serial order gives the data" if title == SERIAL else f"the rule '{title}' is false"
@@ -216,7 +226,11 @@ def _print_table(console: Console, found: Proposals, *, verbose: bool) -> None:
         text.append(f"{row[0]:<2}{parts[0].ljust(width)}", style=STYLES["strong"])
         for n, value in enumerate(row[2:]):
             tone = "bad" if value.startswith("WRONG") else "plain"
-            tone = _TONES.get(value.rstrip("¹"), "plain") if n == len(head) - 1 else tone
+            tone = (
+                _TONES.get(value.rstrip("¹").removesuffix(" all"), "plain")
+                if n == len(head) - 1
+                else tone
+            )
             right = head[n] in ("runs", "waits", "chain", "locks", "changes")
             cell = value.rjust(widths[n]) if right else value.ljust(widths[n])
             text.append("  " + cell, style=STYLES[tone])
@@ -229,6 +243,8 @@ def _print_table(console: Console, found: Proposals, *, verbose: bool) -> None:
         "* nothing else that was tried is as good in every respect and better in one",
         style=STYLES["faint"],
     )
+    if any(row[-1].endswith(" all") for row in cells):
+        say(console, "all: for all values of the parameters", style=STYLES["faint"])
     if any("¹" in row[-1] for row in cells):
         say(
             console,
@@ -238,8 +254,10 @@ def _print_table(console: Console, found: Proposals, *, verbose: bool) -> None:
 
 
 def _rank(one: Proposal) -> str:
-    limited = one.cures and (one.candidate.these_values or one.only_while)
-    return f"{one.verdict.rank}¹" if limited else one.verdict.rank
+    if one.cures and one.this_case_only:
+        return f"{one.verdict.rank}¹"
+    holds = one.values is not None and one.values.holds
+    return f"{one.verdict.rank} all" if one.cures and holds else one.verdict.rank
 
 
 def _print_one(console: Console, found: Proposals, one: Proposal) -> None:
@@ -248,6 +266,11 @@ def _print_one(console: Console, found: Proposals, one: Proposal) -> None:
     say(console, line)
     for why in one.candidate.these_values:
         _wrapped(console, why, "  only for these values: ", STYLES["bad"])
+    if one.values is not None:
+        tone = {True: "good", False: "bad", None: "wait"}[one.values.holds]
+        _wrapped(console, one.values.said, "  values   ", STYLES[tone])
+        if one.values.shortest:
+            _wrapped(console, " ".join(one.values.shortest), "           schedule: ")
     for why in one.only_while:
         _wrapped(console, why, "  does not cure ", STYLES["bad"])
     for harm in one.candidate.harms:
@@ -264,6 +287,25 @@ def _print_one(console: Console, found: Proposals, one: Proposal) -> None:
                 f"move by move: {_outcomes(one.figures.kinds)}; {_proven(one)}",
                 "  result   ",
             )
+    _print_meaning(console, one)
+    for meaning in one.candidate.means:
+        _wrapped(console, meaning, "  means    ")
+    for text in (
+        *difference(found.scenario, one.candidate),
+        *ddl(one.candidate, rules_of(found.explored.target.server)),
+    ):
+        style = (
+            STYLES["good"]
+            if text.startswith("+")
+            else STYLES["bad"]
+            if text.startswith("-")
+            else STYLES["faint"]
+        )
+        _wrapped(console, text, "    ", style)
+
+
+def _print_meaning(console: Console, one: Proposal) -> None:
+    """Whether the transactions do the same as before, one after another."""
     if one.checked_orders and not one.candidate.decides:
         also = (
             f", on the rows as loaded and also where {'; '.join(one.varied)}" if one.varied else ""
@@ -287,20 +329,6 @@ def _print_one(console: Console, found: Proposals, one: Proposal) -> None:
             "not compared: as it is, the transactions do not complete one after another",
             "  meaning  ",
         )
-    for meaning in one.candidate.means:
-        _wrapped(console, meaning, "  means    ")
-    for text in (
-        *difference(found.scenario, one.candidate),
-        *ddl(one.candidate, rules_of(found.explored.target.server)),
-    ):
-        style = (
-            STYLES["good"]
-            if text.startswith("+")
-            else STYLES["bad"]
-            if text.startswith("-")
-            else STYLES["faint"]
-        )
-        _wrapped(console, text, "    ", style)
 
 
 def _wrapped(console: Console, text: str, indent: str, style: str = "") -> None:
@@ -316,6 +344,7 @@ def patch(found: Proposals, one: Proposal) -> str:
     lines = [f"-- {one.candidate.kind}: {one.candidate.name} ({one.verdict.rank}; {_proven(one)})"]
     lines += [f"-- only for these values: {why}" for why in one.candidate.these_values]
     lines += [f"-- does not cure {why}" for why in one.only_while]
+    lines += [f"-- {one.values.said}"] if one.values is not None else []
     lines += [f"-- harms: {harm}" for harm in one.candidate.harms]
     lines += [f"-- {meaning}" for meaning in one.candidate.means]
     lines += ddl(one.candidate, rules)
@@ -361,6 +390,7 @@ def proposals_value(found: Proposals) -> dict[str, Any]:
                 "changes_meaning": one.candidate.decides,
                 "these_values_only": list(one.candidate.these_values),
                 "does_not_cure": list(one.only_while),
+                "values": _values(one),
                 "harms": list(one.candidate.harms),
                 "other_data": list(one.varied),
                 "orders_run": one.orders_run,
@@ -375,6 +405,17 @@ def proposals_value(found: Proposals) -> dict[str, Any]:
         "stopped": found.stopped,
         "interrupted": found.interrupted,
         "rules_broken_serially": list(found.serial_breaks),
+    }
+
+
+def _values(one: Proposal) -> dict[str, Any] | None:
+    if one.values is None:
+        return None
+    return {
+        "holds": one.values.holds,
+        "cases": one.values.cases,
+        "but": one.values.but,
+        "shortest": " ".join(one.values.shortest) if one.values.shortest else None,
     }
 
 

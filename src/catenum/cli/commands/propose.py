@@ -199,9 +199,5 @@ def _next(args: argparse.Namespace, found: Proposals, cured: bool) -> list[str]:
 
 
 def _briefly(one: Proposal) -> str:
-    limits = (
-        " (for the values or rows of this case only)"
-        if one.candidate.these_values or one.only_while
-        else ""
-    )
+    limits = " (for the values or rows of this case only)" if one.this_case_only else ""
     return f"{one.candidate.name}{limits}"

@@ -13,6 +13,7 @@ from catenum.core.propose import (
     first_lock,
     index,
     isolation,
+    loop_order,
     order,
     retry,
     rows_first,
@@ -28,6 +29,7 @@ from catenum.core.propose.candidate import CandidateSeries, Evidence
 Pass = Callable[[Evidence], Iterable[CandidateSeries]]
 
 PASSES: tuple[Pass, ...] = (
+    loop_order.derive,
     order.derive,
     batch_order.derive,
     index.derive,

@@ -10,6 +10,7 @@ from catenum.core.propose.ranking import Load, Proposal
 from catenum.core.record.recording import Recording
 from catenum.core.scenario.model import Scenario
 from catenum.core.space.exploration import Exploration
+from catenum.core.sweep.result import Sweep
 
 
 @dataclass(kw_only=True)
@@ -32,6 +33,9 @@ class Proposals(Displayed):
     #: The schedule that ends worst, as it is and with what is put first; None where nothing cures.
     before: Recording | None = None
     after: Recording | None = None
+    #: All ways in which its parameters can coincide; None where it has none, or nothing cures.
+    swept: Sweep | None = None
+    notes: tuple[str, ...] = ()
     serial_breaks: tuple[
         str, ...
     ] = ()  # rules that are false in some order of whole transactions, too

@@ -45,12 +45,42 @@ class Load:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class ForValues:
+    """Whether a proposal cures for all values of the parameters, as far as a sweep covers them.
+
+    ``holds`` None: not every case was run. ``cases``: distinct ones that were run; ``but``: the
+    first in which it does not, in words; ``shortest``: a schedule that shows it.
+    """
+
+    holds: bool | None
+    cases: int
+    but: str | None = None
+    shortest: tuple[str, ...] | None = None
+    longest: int = 0
+
+    @property
+    def said(self) -> str:
+        """In a line."""
+        if self.holds:
+            return (
+                f"cures for all values: {self.cases:,} distinct cases, every schedule of each"
+                f" (lists of up to {self.longest})"
+            )
+        if self.holds is None:
+            return f"not known for all values: {self.cases:,} cases were run{self._but()}"
+        return f"cures this case only{self._but()}"
+
+    def _but(self) -> str:
+        return f": {self.but}" if self.but else ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Proposal:
     """A candidate, tried. ``defect``: why it must not be made, although its schedules may be
     better. ``load``: what loops gave; ``by_loops``: the verdict is theirs, since the schedules have
     no conflict. ``only_while``: other data on which it does not cure; ``varied``: other data on
     which it was tried and means the same; ``orders_run``: so many orders can be made with it, and
-    all were run as well.
+    all were run as well. ``values``: None where the scenario has no parameters to sweep.
     """
 
     candidate: Candidate
@@ -64,6 +94,20 @@ class Proposal:
     only_while: tuple[str, ...] = ()
     varied: tuple[str, ...] = ()
     orders_run: int | None = None
+    values: ForValues | None = None
+
+    @property
+    def this_case_only(self) -> bool:
+        """Whether it is known to fit the values or the rows at hand only."""
+        by_values = self.values is not None and self.values.holds is False
+        return bool(self.candidate.these_values or self.only_while or by_values)
+
+    @property
+    def _breadth(self) -> float:
+        """0 for what holds for all values, or where nothing says that it does not."""
+        if self.this_case_only:
+            return 1.0
+        return 0.5 if self.values is not None and self.values.holds is None else 0.0
 
     @property
     def proven(self) -> bool:
@@ -83,7 +127,7 @@ class Proposal:
         figures = self.figures
         runs = max(1, figures.runs)
         return (
-            float(bool(self.candidate.these_values or self.only_while)),
+            self._breadth,
             float(bool(figures.broken)),
             figures.conflicts / runs,
             (figures.runs - figures.ended_well) / runs,
@@ -123,6 +167,10 @@ def why_first(order: Sequence[Proposal]) -> str | None:
         return None
     first = cures[0]
     reported = f"'{first.candidate.name}' is first: {_strength(first)}"
+    if first.values is not None and first.values.holds:
+        reported += ", for all values"
+    elif first.values is not None and first.this_case_only:
+        reported += ", but only for the values of this case"
     if len(cures) < 2:
         return f"{reported}; nothing else that was tried cures."
     second = cures[1]

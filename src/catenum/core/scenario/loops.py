@@ -180,7 +180,8 @@ def _replaced(text: str, server: str, new: Mapping[str, str]) -> str:
     return "".join((*parts, text[at:]))
 
 
-def _in_texts(sql: Any, new: Mapping[str, str]) -> Any:
+def in_texts(sql: Any, new: Mapping[str, str]) -> Any:
+    """A statement's SQL, for every server or for each its own, with other words for parameters."""
     if isinstance(sql, str):
         return _replaced(sql, NAMES[0], new)
     if isinstance(sql, Mapping):
@@ -209,10 +210,10 @@ def _renamed(entry: Any, renamed: Mapping[str, str]) -> Any:
     """A statement of a loop as one of its turns has it."""
     new = {name: f":{other}" for name, other in renamed.items()}
     if not _is_full(entry):
-        return _in_texts(entry, new)
+        return in_texts(entry, new)
     found = dict(entry)
     if "sql" in found:
-        found["sql"] = _in_texts(found["sql"], new)
+        found["sql"] = in_texts(found["sql"], new)
     for key in ("when", "require"):
         if key in found:
             found[key] = _in_condition(found[key], renamed)
@@ -225,8 +226,8 @@ def _with_lists(entry: Any, lists: Mapping[str, Sequence[Any]]) -> Any:
     if not new:
         return entry
     if not _is_full(entry):
-        return _in_texts(entry, new)
-    return {**entry, "sql": _in_texts(entry["sql"], new)} if "sql" in entry else entry
+        return in_texts(entry, new)
+    return {**entry, "sql": in_texts(entry["sql"], new)} if "sql" in entry else entry
 
 
 def _listed(name: str, count: int) -> str:
@@ -268,7 +269,7 @@ def code_of(transaction: Transaction) -> Code | None:
         turns = [
             list(of) for _, of in groupby(members, key=lambda one: one.turn and one.turn.number)
         ]
-        bodies = [tuple(_as_code(one, lists) for one in of) for of in turns]
+        bodies = [tuple(as_code(one, lists) for one in of) for of in turns]
         if any(body != bodies[0] for body in bodies):
             return None
         found.append(Loop(turn.lists, bodies[0], len(turns), group))
@@ -293,7 +294,7 @@ def _told(statement: Statement, lists: Mapping[str, Sequence[Any]]) -> Statement
         if len(lists[name]) > 1:
             sql = _by_text(sql, text, f":{name}")
     names = {element(name, 1): f":{name}" for name, values in lists.items() if len(values) == 1}
-    sql = _in_texts(sql, names) if names else sql
+    sql = in_texts(sql, names) if names else sql
     return statement if sql == statement.sql else statement.model_copy(update={"sql": sql})
 
 
@@ -303,7 +304,8 @@ def _by_text(sql: Any, text: str, new: str) -> Any:
     return {server: one.replace(text, new) for server, one in sql.items()}
 
 
-def _as_code(statement: Statement, lists: Mapping[str, Sequence[Any]]) -> Statement:
+def as_code(statement: Statement, lists: Mapping[str, Sequence[Any]]) -> Statement:
+    """A statement of a turn as the loop has it, the lists' names in place of their elements."""
     turn = statement.turn
     if turn is None:
         return statement
@@ -312,7 +314,7 @@ def _as_code(statement: Statement, lists: Mapping[str, Sequence[Any]]) -> Statem
     renamed = {element(name, turn.number): name for name in turn.lists}
     return told.model_copy(
         update={
-            "sql": _in_texts(told.sql, {one: f":{name}" for one, name in renamed.items()}),
+            "sql": in_texts(told.sql, {one: f":{name}" for one, name in renamed.items()}),
             "when": _in_condition(told.when, renamed),
             "require": _in_condition(told.require, renamed),
             "turn": turn.model_copy(update={"number": 1}),
@@ -369,7 +371,7 @@ def run_out(code: Code, lists: Mapping[str, Sequence[Any]]) -> Iterator[Statemen
             for place, one in enumerate(part.body, 1):
                 new = one.model_copy(
                     update={
-                        "sql": _in_texts(one.sql, {n: f":{e}" for n, e in renamed.items()}),
+                        "sql": in_texts(one.sql, {n: f":{e}" for n, e in renamed.items()}),
                         "when": _in_condition(one.when, renamed),
                         "require": _in_condition(one.require, renamed),
                         "turn": Turn(
@@ -382,7 +384,7 @@ def run_out(code: Code, lists: Mapping[str, Sequence[Any]]) -> Iterator[Statemen
 
 def _listed_in(statement: Statement, lists: Mapping[str, Sequence[Any]]) -> Statement:
     new = {name: _listed(name, len(values)) for name, values in lists.items()}
-    sql = _in_texts(statement.sql, new) if new else statement.sql
+    sql = in_texts(statement.sql, new) if new else statement.sql
     return statement if sql == statement.sql else statement.model_copy(update={"sql": sql})
 
 
@@ -401,18 +403,21 @@ def sorted_by(transaction: Transaction, name: str) -> Transaction:
     """The loop over a list in the order of its values; lists that it goes through with it keep
     step. Raises ValueError where no loop goes through it.
     """
+    if name in transaction.lists and len(transaction.lists[name]) < 2:
+        return transaction  # with nothing to go through, no statement tells of a loop
     turns = (one.turn for one in transaction.statements)
     lists = next((turn.lists for turn in turns if turn is not None and name in turn.lists), None)
     if lists is None:
         raise ValueError(f"no loop goes through {name!r}")
     values = transaction.lists[name]
-    order = sorted(range(len(values)), key=lambda place: _rank(values[place]))
+    order = sorted(range(len(values)), key=lambda place: rank(values[place]))
     return with_values(
         transaction, {one: tuple(transaction.lists[one][place] for place in order) for one in lists}
     )
 
 
-def _rank(value: Scalar) -> tuple[int, float, str]:
+def rank(value: Scalar) -> tuple[int, float, str]:
+    """What values are sorted by: numbers, then texts, then NULL."""
     if isinstance(value, bool | int | float):
         return 0, float(value), ""
     return (2, 0.0, "") if value is None else (1, 0.0, value)

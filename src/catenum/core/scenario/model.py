@@ -714,6 +714,10 @@ class Remedy(_Model):
         ),
     )
     drop: dict[Name, Annotated[tuple[int, ...], Strict(False)]] | None = None
+    sort: dict[Name, ValueName] | None = Field(
+        default=None,
+        description="transaction → list: its loop goes through that list in the order of values",
+    )
     index: SqlList | None = None
     ddl: SqlList | None = None
     timeout: Duration | dict[Name, Duration] | None = None

@@ -886,11 +886,31 @@ def _check_kept_beginning(file: ScenarioFile, title: str, remedy: Remedy) -> Ite
             )
 
 
+def _check_sorted(file: ScenarioFile, title: str, remedy: Remedy) -> Iterator[Problem]:
+    """Lists that no loop goes through."""
+    transactions = file.scenario.transactions
+    for name, listed in (remedy.sort or {}).items():
+        looped = {
+            one
+            for statement in (transactions[name].statements if name in transactions else ())
+            if statement.turn is not None
+            for one in statement.turn.lists
+        }
+        if name in transactions and listed not in looped:
+            yield Problem(
+                f"remedy {title!r}: no loop of {name!r} goes through {listed!r}",
+                file.place("remedies", title, "sort", name),
+                suggestion(listed, sorted(looped)),
+            )
+
+
 def _check_remedy(
     file: ScenarioFile, title: str, remedy: Remedy, names: list[str]
 ) -> Iterator[Problem]:
     transactions = file.scenario.transactions
-    for kind in ("reorder", "isolation", "rewrite", "add", "drop", "timeout", "retry", "ends"):
+    for kind in (
+        *("reorder", "isolation", "rewrite", "add", "drop", "timeout", "retry", "ends", "sort"),
+    ):
         change = getattr(remedy, kind)
         for name in change if isinstance(change, dict) else ():
             if name not in transactions:
@@ -899,6 +919,7 @@ def _check_remedy(
                     file.place("remedies", title, kind, name, "\0key"),
                     suggestion(name, names),
                 )
+    yield from _check_sorted(file, title, remedy)
     yield from _check_changed_names(file, title, remedy)
     yield from _check_kept_beginning(file, title, remedy)
     for name, order in (remedy.reorder or {}).items():

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from catenum.core.errors import InputError
+from catenum.core.scenario.loops import sorted_by, with_lists
 from catenum.core.scenario.model import AfterError, Remedy, Scenario, Statement, Transaction, chosen
 from catenum.core.text import suggestion
 
@@ -80,6 +81,9 @@ def _labelled(statement: Statement) -> Statement:
 
 
 def _changed(name: str, transaction: Transaction, remedy: Remedy) -> Transaction:
+    listed = (remedy.sort or {}).get(name)
+    if listed is not None:
+        transaction = sorted_by(transaction, listed)
     transaction = changed_statements(
         transaction,
         (remedy.reorder or {}).get(name),
@@ -87,6 +91,7 @@ def _changed(name: str, transaction: Transaction, remedy: Remedy) -> Transaction
         (remedy.add or {}).get(name) or NONE,
         (remedy.drop or {}).get(name, ()),
     )
+    transaction = with_lists(transaction)
     update: dict[str, object] = {}
     for kind in ("isolation", "timeout", "retry", "ends"):
         change = getattr(remedy, kind)
@@ -104,6 +109,8 @@ def describe(remedy: Remedy) -> list[str]:
     lines = []
     for name, order in (remedy.reorder or {}).items():
         lines.append(f"{name} runs its statements in the order {', '.join(map(str, order))}")
+    for name, listed in (remedy.sort or {}).items():
+        lines.append(f"{name} goes through {listed} in the order of the values")
     for kind, verb in (("isolation", "at"), ("timeout", "waits at most"), ("ends", "ends with")):
         change = getattr(remedy, kind)
         pairs = (

@@ -18,7 +18,7 @@ from dataclasses import dataclass, field, replace
 from itertools import combinations, count, islice, permutations, product
 
 from catenum.core.record.values import Value
-from catenum.core.scenario.loops import Code, Loop, code_of, element, run_out
+from catenum.core.scenario.loops import Code, Loop, code_of, element, rank, run_out
 from catenum.core.scenario.model import Scalar, Scenario, Transaction
 from catenum.core.servers import Rules
 from catenum.core.servers.table_access import AccessMode, TableAccess
@@ -125,6 +125,7 @@ class _Enumeration:
     dependence: Dependence
     rules: Rules
     longest: int
+    sorts: Mapping[str, str]  # by member, the list that its loop goes through in order
     _touches: dict[tuple[str, str, tuple[object, ...]], tuple[TableAccess, ...]] = field(
         default_factory=dict
     )
@@ -212,7 +213,7 @@ class _Enumeration:
                     given |= values
                     missing |= absent
                     keys |= {place: (domain, value) for place, value in values.items()}
-                yield self._assigned(lengths, given), keys, frozenset(missing)
+                yield self._sorted(self._assigned(lengths, given)), keys, frozenset(missing)
 
     def _choices(
         self, domain: ColumnKey, places: Sequence[Place]
@@ -271,6 +272,28 @@ class _Enumeration:
                     values[name] = tuple(islice(_again(known), length))
             found[member.name] = values
         return found
+
+    def _sorted(self, assignment: Assignment) -> Assignment:
+        """As its loops go through it."""
+        for member, name in self.sorts.items():
+            values = assignment.get(member, {})
+            listed = values.get(name)
+            if not isinstance(listed, tuple):
+                continue
+            order = sorted(range(len(listed)), key=lambda place: rank(listed[place]))
+            together = next(
+                (
+                    part.lists
+                    for part in self.codes[member]
+                    if isinstance(part, Loop) and name in part.lists
+                ),
+                (name,),
+            )
+            for one in together:
+                known = values.get(one, self.scenario.transactions[member].lists[one])
+                if isinstance(known, tuple):
+                    values[one] = tuple(known[place] for place in order)
+        return assignment
 
     # -- what an assignment comes to ---------------------------------------------------------------
 
@@ -438,6 +461,12 @@ class _Enumeration:
                 found[slot.name] = known[0]
         return found
 
+    def _sorts(self, domain: ColumnKey) -> Iterator[str]:
+        """The members that go through a list of this domain in order."""
+        for name, slots in self.slots.items():
+            if any(slot.domain == domain and self.sorts.get(name) == slot.name for slot in slots):
+                yield name
+
     def look(self) -> None:
         """See which domains matter at all, and in which of them the order of values may count:
         those compared by it, and those of statements of which something else than a key's values
@@ -473,6 +502,11 @@ class _Enumeration:
                         if domain is not None:
                             matter.add(domain)
                             ordered |= set() if exact else {domain}
+        for name, slots in self.slots.items():
+            for slot in slots:
+                # beside what is sorted, it counts whether a value comes before or after it
+                if any(self._sorts(slot.domain)) and self.sorts.get(name) != slot.name:
+                    ordered.add(slot.domain)
         self.ordered = frozenset(ordered)
         self.slots = {
             name: [slot for slot in slots if slot.domain in matter]
@@ -554,13 +588,16 @@ def plan_cases(
     rules: Rules,
     *,
     longest: int = LONGEST,
+    sorts: Mapping[str, str] | None = None,
     seed: int = 1,
     most: int = MOST_ASSIGNMENTS,
 ) -> CasePlan:
     """The distinct cases of the members, the smallest values of each. Raises ValueError where a
     loop's turns are not alike.
     """
-    every = _Enumeration(scenario, tuple(members), domains, universe, dependence, rules, longest)
+    every = _Enumeration(
+        scenario, tuple(members), domains, universe, dependence, rules, longest, sorts or {}
+    )
     every.look()
     found: dict[object, Case] = {}
     looked, pruned, sampled = 0, 0, False

@@ -131,13 +131,13 @@ class Confirmation:
                 rank="loses", reason=f"it changes what the transactions do: {reported}"
             )
             return replace(one, verdict=verdict, defect=reported)
-        wrong = _still_wrong(explored, was)
+        wrong = still_wrong(explored, was)
         if wrong is not None:
             return replace(one, only_while=(*one.only_while, f"where {other.title}, {wrong}"))
         return replace(one, varied=(*one.varied, other.title))
 
 
-def _still_wrong(explored: Exploration, before: Serial) -> str | None:
+def still_wrong(explored: Exploration, before: Serial) -> str | None:
     """What is wrong on other data, in words; None where nothing is. Rules count that hold there one
     after another.
     """

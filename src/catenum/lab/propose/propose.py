@@ -32,9 +32,11 @@ from catenum.lab.explore.walker import ExploreOptions, Explorer
 from catenum.lab.load.churn import Churn
 from catenum.lab.load.cycles import cycles
 from catenum.lab.propose.confirm import Confirmation
+from catenum.lab.propose.for_values import ForAllValues
 from catenum.lab.propose.meaning import Serial, Serially, StillBad, difference
 from catenum.lab.run.loading import load
 from catenum.lab.run.play import PlayOptions, play
+from catenum.lab.sweep.sweep import MOST_SCHEDULES, Sweeper
 
 #: A candidate's exploration may take so many times the baseline's, in schedules too, and at least
 #: so long (ms).
@@ -158,11 +160,41 @@ class Proposer:
                 )
         except KeyboardInterrupt:
             found.interrupted = found.stopped = True
+        if not (self.first_only or found.interrupted or self.over()):
+            self._for_all_values(found)
         found.stopped = found.stopped or self.over()
         found.tried = ranked(found.tried)
         if self.shown:
             self._show(found)
         return found
+
+    def _for_all_values(self, found: Proposals) -> None:
+        """Of a scenario with parameters: whether what cures this case cures the code."""
+        if not found.cures or not any(t.parameters for t in found.scenario.transactions.values()):
+            return
+        left = self.for_ms - self._clock.now_ms() if self.for_ms is not None else None
+        try:
+            sweeper = Sweeper(
+                connect=self.connect,
+                engine=self.engine,
+                scenario=found.scenario,
+                options=replace(self.how, limit=MOST_SCHEDULES),
+                for_ms=left,
+                workers=self.workers,
+                progress=self._swept,
+            )
+            if not sweeper.domains.slots:
+                return
+            check = ForAllValues(sweeper)
+        except InputError as error:
+            found.notes = (*found.notes, f"for all values: {error.problems[0].message}")
+            return
+        found.swept = check.swept
+        check.check(found.tried)
+
+    def _swept(self, part: float, what: str) -> None:
+        if self.progress is not None:
+            self.progress(f"all values, {what}", None)
 
     def _show(self, found: Proposals) -> None:
         """The schedule that ends worst, played as it is and with what is put first."""

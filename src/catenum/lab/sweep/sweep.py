@@ -17,6 +17,7 @@ from catenum.core.scenario.remedies import apply_remedy
 from catenum.core.servers import Rules, rules_of
 from catenum.core.space.dependence import Dependence
 from catenum.core.space.exploration import Exploration
+from catenum.core.sweep.carried_over import carried_over
 from catenum.core.sweep.cases import (
     LONGEST,
     MOST_ASSIGNMENTS,
@@ -34,6 +35,7 @@ from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.lab.explore.runner import ExplorationRunner
 from catenum.lab.explore.walker import ExploreOptions
+from catenum.lab.propose.meaning import Serially
 from catenum.lab.run.loading import load
 
 #: Rows that are read of the scenario's data.
@@ -78,6 +80,7 @@ class Sweeper:
         self.scenario = self.scenario.for_server(server)
         self.domains = domains_of(self.scenario, self.rules)
         self._looked = False
+        self._like = {one.name: one.like for members in self.sets() for one in members}
         self._ready()
 
     # -- rows and values ---------------------------------------------------------------------------
@@ -198,12 +201,16 @@ class Sweeper:
 
     # -- running -----------------------------------------------------------------------------------
 
+    def _with(self, base: Scenario, remedy: Remedy, members: Sequence[Member]) -> Scenario:
+        like = {one.name: one.like for one in members}
+        return apply_remedy(base, carried_over(remedy, self.scenario, base, like))[0]
+
     def plans(self, remedy: Remedy | None = None) -> list[tuple[Scenario, CasePlan]]:
         """The distinct cases of each set of members."""
         found = []
         for members in self.sets():
             base = self.together(members)
-            changed = applied(base, remedy, self.scenario) if remedy is not None else base
+            changed = self._with(base, remedy, members) if remedy is not None else base
             dependence = Dependence(
                 changed,
                 self.rules,
@@ -220,6 +227,7 @@ class Sweeper:
                     dependence,
                     self.rules,
                     longest=self.longest,
+                    sorts=_sorts(remedy, members),
                     seed=self.options.seed,
                     most=self.most,
                 )
@@ -266,12 +274,13 @@ class Sweeper:
         return CaseResult(
             members=plan.members,
             case=case,
-            words=self._words(plan, case),
+            words=self.words(plan, case),
             level=self._levels(plan.members),
             ran=False,
         )
 
-    def _words(self, plan: CasePlan, case: Case) -> str:
+    def words(self, plan: CasePlan, case: Case) -> str:
+        """A case in words."""
         absent = [domain for domain, there in self.universe.there.items() if not there]
         return words_of(case, plan.members, self.domains, absent)
 
@@ -296,19 +305,32 @@ class Sweeper:
     ) -> CaseResult:
         """Run a case on every schedule that can differ."""
         scenario = self.scenario_of(base, case.values)
-        explored = self._explore(scenario, remedy)
+        explored = self.explore(scenario, remedy)
         return self._result(plan, case, scenario, explored)
 
-    def _explore(self, scenario: Scenario, remedy: Remedy | None = None) -> Exploration:
+    def explore(
+        self,
+        scenario: Scenario,
+        remedy: Remedy | None = None,
+        compared: Serially | None = None,
+        limit: int | None = None,
+    ) -> Exploration:
+        """Run a case on every schedule that can differ (or on ``limit``), with a remedy of the
+        scenario carried over to it; ``compared`` gets its serial orders. Raises OnlyHere.
+        """
         ddl: tuple[str, ...] = self.ddl
         if remedy is not None:
-            scenario, more = apply_remedy(scenario, translated(remedy, self.scenario, scenario))
+            like = {name: self._like[name] for name in scenario.transactions}
+            carried = carried_over(remedy, self.scenario, scenario, like)
+            scenario, more = apply_remedy(scenario, carried)
             ddl = (*ddl, *more)
+        how = self._quick if self._looked else self.options
         runner = ExplorationRunner(
             connect=self.connect,
             engine=self.engine,
             scenario=scenario,
-            options=self.options if not self._looked else self._quick,
+            options=replace(how, limit=limit) if limit is not None else how,
+            before=compared,
             workers=self.workers,
             ddl=ddl,
         )
@@ -338,7 +360,7 @@ class Sweeper:
         return CaseResult(
             members=plan.members,
             case=case,
-            words=self._words(plan, case),
+            words=self.words(plan, case),
             level=dict(explored.levels),
             outcomes=kinds,
             anomalies=anomalies,
@@ -361,11 +383,11 @@ class Sweeper:
             scenario = self.scenario_of(base, case.values)
             if not scenario.transactions:
                 continue
-            explored = self._explore(scenario)
+            explored = self.explore(scenario)
             found.audited += 1
             kinds, anomalies, _ = outcomes_of(explored.outcomes)
             if set(kinds) - {"clean", "error"} or anomalies:
-                words = self._words(plan, case)
+                words = self.words(plan, case)
                 found.faults.append(Fault(words=words, found=_told(explored), expected="clean"))
         same = [case for case in plan.cases if case.meets and case.another is not None]
         known = {id(result.case): result for result in found.cases}
@@ -373,7 +395,7 @@ class Sweeper:
             result = known.get(id(case))
             if self.over() or result is None or case.another is None:
                 continue
-            explored = self._explore(self.scenario_of(base, case.another))
+            explored = self.explore(self.scenario_of(base, case.another))
             found.audited += 1
             kinds, anomalies, _ = outcomes_of(explored.outcomes)
             mine = (set(kinds) - {"waited"}, set(anomalies))
@@ -417,14 +439,7 @@ def _code_key(transaction: Transaction) -> object:
     return repr((plain, names, told))
 
 
-def applied(base: Scenario, remedy: Remedy, original: Scenario) -> Scenario:
-    """A remedy applied to some members."""
-    return apply_remedy(base, translated(remedy, original, base))[0]
-
-
-def translated(remedy: Remedy, original: Scenario, scenario: Scenario) -> Remedy:
-    """A remedy of one scenario for another with copies of its transactions."""
-    return remedy
-
-
-__all__ = ["Sweeper"]
+def _sorts(remedy: Remedy | None, members: Sequence[Member]) -> dict[str, str]:
+    """By member, the list that a remedy sorts."""
+    found = (remedy.sort if remedy is not None else None) or {}
+    return {one.name: found[one.like] for one in members if one.like in found}

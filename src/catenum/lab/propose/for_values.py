@@ -1,0 +1,152 @@
+"""Whether what cures the case at hand cures the code: each proposal on every way in which the
+parameters can coincide.
+
+The bad cases of the scenario as it is are found once; a proposal is tried on those first, so that
+one which fits these values only is refuted soon.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+
+from catenum.core.errors import InputError
+from catenum.core.propose.candidate import Candidate
+from catenum.core.propose.ranking import ForValues, Proposal, ranked
+from catenum.core.scenario.model import Scenario
+from catenum.core.sweep.carried_over import OnlyHere
+from catenum.core.sweep.cases import Case, CasePlan
+from catenum.core.sweep.result import Sweep
+from catenum.engines.clock import Clock
+from catenum.lab.propose.confirm import still_wrong
+from catenum.lab.propose.meaning import Serial, Serially, difference
+from catenum.lab.sweep.sweep import Sweeper
+
+#: Bad cases that every proposal is tried on first; and how many times what the sweep of the
+#: scenario took proposals may take together.
+MOST_BAD_FIRST, TIMES_SWEEP, LEAST_MS = 12, 2.0, 5_000.0
+
+
+@dataclass
+class ForAllValues:
+    """Checks proposals of one scenario. ``left_ms``: how much of the time allowed is left."""
+
+    sweeper: Sweeper
+    _serial: dict[int, Serial] = field(default_factory=dict)
+    swept: Sweep = field(init=False)
+    budget_ms: float = field(init=False)
+    _clock: Clock = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.swept = self.sweeper.run()
+        self._clock = Clock()
+        self.budget_ms = max(LEAST_MS, TIMES_SWEEP * self.swept.ran_ms)
+        self.plans = self.sweeper.plans()
+        self.bad = [one for one in self.swept.ordered() if one.bad]
+
+    def check(self, tried: list[Proposal]) -> None:
+        """Say of what cures in ``tried``, which is changed, whether it does so for all values: the
+        first of those that are known to, and all that come before it.
+        """
+        checked: list[Candidate] = []
+        while True:
+            cures = [one for one in ranked(tried) if one.cures]
+            first = next((one for one in cures if one.candidate not in checked), None)
+            if first is None:
+                return
+            settled = next((one for one in cures if one.values and one.values.holds), None)
+            over = self._clock.now_ms() > self.budget_ms
+            checked.append(first.candidate)
+            place = next(n for n, one in enumerate(tried) if one.candidate is first.candidate)
+            if over:
+                tried[place] = replace(first, values=self._unknown("the time was over"))
+            else:
+                tried[place] = self._on_bad(first)
+                holds = tried[place].values
+                if settled is None and holds is None:
+                    tried[place] = self._on_all(tried[place])
+                elif holds is None:
+                    tried[place] = replace(
+                        first, values=self._unknown("it came after one that holds")
+                    )
+
+    def _unknown(self, why: str, cases: int = 0) -> ForValues:
+        return ForValues(holds=None, cases=cases, but=why, longest=self.sweeper.longest)
+
+    def _on_bad(self, one: Proposal) -> Proposal:
+        """On the cases that are bad as it is; its values stay None where it cures them all."""
+        bases = [(base, plan) for base, plan in self.plans]
+        for number, result in enumerate(self.bad[:MOST_BAD_FIRST], 1):
+            base, plan = next(
+                (base, plan) for base, plan in bases if plan.members == result.members
+            )
+            found = self._try(one, base, plan, result.case, number)
+            if found is not None:
+                return found
+        return one
+
+    def _on_all(self, one: Proposal) -> Proposal:
+        try:
+            plans = self.sweeper.plans(one.candidate.remedy)
+        except (OnlyHere, InputError) as error:
+            return self._only(one, str(error), 0)
+        done = 0
+        for base, plan in plans:
+            if plan.sampled:
+                return replace(one, values=self._unknown("there are too many cases", done))
+            for case in plan.to_run:
+                if self._clock.now_ms() > self.budget_ms:
+                    return replace(one, values=self._unknown("the time was over", done))
+                done += 1
+                found = self._try(one, base, plan, case, done)
+                if found is not None:
+                    return found
+        held = ForValues(holds=True, cases=done, longest=self.sweeper.longest)
+        return replace(one, values=held if self.swept.proven else self._unknown("", done))
+
+    def _only(self, one: Proposal, but: str, cases: int) -> Proposal:
+        values = ForValues(holds=False, cases=cases, but=but, longest=self.sweeper.longest)
+        return replace(one, values=values)
+
+    def _try(
+        self, one: Proposal, base: Scenario, plan: CasePlan, case: Case, number: int
+    ) -> Proposal | None:
+        """The proposal with why it is one for this case only; None where it cures this, too."""
+        words = self.sweeper.words(plan, case)
+        candidate = one.candidate
+        try:
+            compared = Serially()
+            scenario = self.sweeper.scenario_of(base, case.values)
+            explored = self.sweeper.explore(scenario, candidate.remedy, compared)
+        except OnlyHere as error:
+            return self._only(one, str(error), number)
+        except InputError as error:
+            return self._only(one, f"with {words}, {error.problems[0].message}", number)
+        was = self._before(scenario, case)
+        wrong = still_wrong(explored, was)
+        if wrong is not None:
+            bad = next((entry for entry in explored.outcomes if entry.bad), None)
+            found = self._only(one, f"with {words}, {wrong}", number)
+            shortest = bad.shortest if bad is not None else None
+            return replace(found, values=replace(found.values, shortest=shortest))  # type: ignore[type-var]
+        defect = difference(
+            was, compared.found, decides=candidate.decides, dropped=candidate.remedy.drop
+        )
+        if defect is not None and not candidate.decides:
+            return self._only(one, f"with {words}, {defect}", number)
+        if not explored.reach.complete:
+            return replace(one, values=self._unknown("not every schedule was run", number))
+        return None
+
+    def _before(self, scenario: Scenario, case: Case) -> Serial:
+        """The serial orders of a case as it is."""
+        if id(case) not in self._serial:
+            compared = Serially()
+            self.sweeper.explore(scenario, None, compared, limit=1)
+            self._serial[id(case)] = compared.found
+        return self._serial[id(case)]
+
+
+def swept_first(found: Sequence[Proposal]) -> bool:
+    """Whether any proposal was checked for all values."""
+    return any(one.values is not None for one in found)
