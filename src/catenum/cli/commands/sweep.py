@@ -70,7 +70,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     found = sweep(
         args.scenario, remedy=args.remedy, longest=args.longest, most=args.most, **options
     )
-    if not found.kinds or not any(case.case.values for case in found.cases):
+    if not any(given for case in found.cases for given in case.case.values.values()):
         raise InputError(
             "no parameter of this scenario can be swept",
             advice=(

@@ -64,6 +64,7 @@ class Candidate:
         count += sum(len(numbers) for numbers in (remedy.add or {}).values())
         count += sum(len(numbers) for numbers in (remedy.drop or {}).values())
         count += sum(_moved(order) for order in (remedy.reorder or {}).values())
+        count += len(remedy.sort or {})
         count += len(remedy.index or ()) + len(remedy.ddl or ())
         for change in (remedy.isolation, remedy.timeout, remedy.retry, remedy.ends):
             count += len(change) if isinstance(change, dict) else change is not None

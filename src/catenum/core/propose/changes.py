@@ -13,7 +13,8 @@ import yaml
 
 from catenum.core.errors import InputError
 from catenum.core.propose.candidate import Candidate
-from catenum.core.scenario.model import Remedy, Scenario, Transaction
+from catenum.core.scenario.loops import Loop, code_of
+from catenum.core.scenario.model import Remedy, Scenario, Statement, Transaction
 from catenum.core.scenario.remedies import after_error_text, apply_remedy
 from catenum.core.servers import Rules
 
@@ -27,9 +28,7 @@ def difference(scenario: Scenario, candidate: Candidate) -> Iterator[str]:
 
     Transactions that stay the same are left out.
     """
-    changed, _ = apply_remedy(scenario, candidate.remedy)
-    for name, before in scenario.transactions.items():
-        one, other = _lines(before), _lines(changed.transactions[name])
+    for name, one, other in _before_and_after(scenario, candidate):
         changes = list(difflib.unified_diff(one, other, lineterm="", n=len(one)))[
             3:
         ]  # without the heads
@@ -40,17 +39,26 @@ def unified(scenario: Scenario, candidate: Candidate) -> Iterator[str]:
     """The same as differences that ``patch`` takes: of ``NAME.sql``, which holds a transaction's
     statements.
     """
+    for name, one, other in _before_and_after(scenario, candidate):
+        yield from difflib.unified_diff(one, other, f"a/{name}.sql", f"b/{name}.sql", lineterm="")
+
+
+def _before_and_after(
+    scenario: Scenario, candidate: Candidate
+) -> Iterator[tuple[str, list[str], list[str]]]:
+    """Each transaction's lines before and after."""
     changed, _ = apply_remedy(scenario, candidate.remedy)
     for name, before in scenario.transactions.items():
-        one, other = _lines(before), _lines(changed.transactions[name])
-        yield from difflib.unified_diff(one, other, f"a/{name}.sql", f"b/{name}.sql", lineterm="")
+        ordered = (candidate.remedy.sort or {}).get(name)
+        yield name, _lines(before), _lines(changed.transactions[name], ordered)
 
 
 #: How a transaction ends, where that is no statement.
 _NO_STATEMENT = {"open": "-- left open", "close": "-- the connection is closed"}
 
 
-def _lines(transaction: Transaction) -> list[str]:
+def _lines(transaction: Transaction, ordered: str | None = None) -> list[str]:
+    """A transaction as people read it; ``ordered``: the list that a loop goes through in order."""
     lines = []
     if transaction.autocommit:
         lines.append("-- each statement commits by itself")
@@ -65,24 +73,40 @@ def _lines(transaction: Transaction) -> list[str]:
             f"-- retry at most {transaction.retry.times} times, on"
             f" {', '.join(transaction.retry.on)}"
         )
-    for statement in transaction.statements:
-        condition = f" -- only when {statement.when}" if statement.when is not None else ""
-        if statement.kept:
-            condition += (
-                " -- keeps"
-                f" {', '.join(_kept(name, column) for name, column in statement.kept.items())}"
-            )
-        condition += (
-            f" -- refused unless {statement.require}" if statement.require is not None else ""
-        )
-        if statement.after_error is not None:
-            condition += f" -- {after_error_text(statement.after_error)}"
-        *first, last = statement.text.rstrip().rstrip(";").splitlines()
-        lines += first
-        lines.append(f"{last}\n;{condition}" if _COMMENT.search(last) else f"{last};{condition}")
+    code = code_of(transaction)
+    if code is None or not any(isinstance(part, Loop) for part in code):
+        code = transaction.statements
+    for part in code:
+        if isinstance(part, Loop):
+            lines += _loop(part, ordered)
+        else:
+            lines += _statement(part, part.text)
     if not transaction.autocommit:
         lines.append(_NO_STATEMENT.get(transaction.ends, f"{transaction.ends};"))
     return [part for line in lines for part in line.split("\n")]
+
+
+def _loop(loop: Loop, ordered: str | None) -> Iterator[str]:
+    order = f", in the order of {ordered}" if ordered in loop.lists else ""
+    pairs = zip(loop.called or loop.lists, loop.lists, strict=True)
+    over = ", ".join(one if one == name else f"{one} of {name}" for one, name in pairs)
+    yield f"-- for each {over}{order}:"
+    for statement, text in zip(loop.body, loop.told(), strict=True):
+        for line in _statement(statement, text):
+            yield f"  {line}"
+
+
+def _statement(statement: Statement, text: str) -> Iterator[str]:
+    condition = f" -- only when {statement.when}" if statement.when is not None else ""
+    if statement.kept:
+        kept = ", ".join(_kept(name, column) for name, column in statement.kept.items())
+        condition += f" -- keeps {kept}"
+    condition += f" -- refused unless {statement.require}" if statement.require is not None else ""
+    if statement.after_error is not None:
+        condition += f" -- {after_error_text(statement.after_error)}"
+    *first, last = text.rstrip().rstrip(";").splitlines()
+    yield from first
+    yield f"{last}\n;{condition}" if _COMMENT.search(last) else f"{last};{condition}"
 
 
 def _kept(name: str, column: str) -> str:

@@ -34,7 +34,8 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     moved = {name: order for name, order in reorder.items() if list(order) != sorted(order)}
     if not sort and not moved:
         return
-    parts = [f"{listed} of {name}" for name, listed in sort.items()]
+    lists = list(dict.fromkeys(sort.values()))
+    parts = lists if len(lists) == 1 else [f"{one} of {name}" for name, one in sort.items()]
     parts += [f"the groups of {name}" for name in moved]
     yield (
         Candidate(

@@ -85,7 +85,13 @@ def _statements(
         for number in range(1, len(lists[names[0]]) + 1):
             renamed = {c: element(n, number) for c, n in zip(called, names, strict=True)}
             for inner, one in enumerate(body):
-                turn = {"group": place, "lists": names, "number": number, "place": inner + 1}
+                turn = {
+                    "group": place,
+                    "lists": names,
+                    "called": called,
+                    "number": number,
+                    "place": inner + 1,
+                }
                 new = _with_lists(_renamed(one, renamed), lists)
                 yield {**(new if _is_full(new) else {"sql": new}), "turn": turn}, (*at, "do", inner)
 
@@ -247,6 +253,13 @@ class Loop:
     body: tuple[Statement, ...]
     turns: int
     group: int
+    called: tuple[str, ...] = ()
+
+    def told(self) -> list[str]:
+        """The texts of its statements, with what elements are called in the file."""
+        names = zip(self.lists, self.called or self.lists, strict=True)
+        new = {name: f":{called}" for name, called in names}
+        return [str(in_texts(one.text, new)) for one in self.body]
 
 
 #: A transaction as code: single statements, and loops.
@@ -272,7 +285,7 @@ def code_of(transaction: Transaction) -> Code | None:
         bodies = [tuple(as_code(one, lists) for one in of) for of in turns]
         if any(body != bodies[0] for body in bodies):
             return None
-        found.append(Loop(turn.lists, bodies[0], len(turns), group))
+        found.append(Loop(turn.lists, bodies[0], len(turns), group, turn.called))
     return tuple(found)
 
 
@@ -375,7 +388,11 @@ def run_out(code: Code, lists: Mapping[str, Sequence[Any]]) -> Iterator[Statemen
                         "when": _in_condition(one.when, renamed),
                         "require": _in_condition(one.require, renamed),
                         "turn": Turn(
-                            group=part.group, lists=part.lists, number=number, place=place
+                            group=part.group,
+                            lists=part.lists,
+                            called=part.called,
+                            number=number,
+                            place=place,
                         ),
                     }
                 )

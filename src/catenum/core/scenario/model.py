@@ -299,11 +299,13 @@ class _OrText(_Model):
 
 class Turn(_Model):
     """Which turn of a loop a statement belongs to: of which group of its transaction (from 0), run
-    for each element of which lists; which turn and which statement of it (both from 1).
+    for each element of which lists, and what an element of each is ``called`` in it; which turn and
+    which statement of it (both from 1).
     """
 
     group: int
     lists: Annotated[tuple[str, ...], Strict(False)]
+    called: Annotated[tuple[str, ...], Strict(False)] = ()
     number: int
     place: int
 

@@ -31,6 +31,7 @@ from catenum.core.sweep.domains import ColumnKey, Domains, Slot, domains_of, par
 from catenum.core.sweep.result import CaseResult, Fault, Sweep, outcomes_of
 from catenum.core.sweep.universe import Universe, universe_of
 from catenum.core.sweep.words import words_of
+from catenum.core.text import listed
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.lab.explore.runner import ExplorationRunner
@@ -305,8 +306,9 @@ class Sweeper:
     ) -> CaseResult:
         """Run a case on every schedule that can differ."""
         scenario = self.scenario_of(base, case.values)
-        explored = self.explore(scenario, remedy)
-        return self._result(plan, case, scenario, explored)
+        compared = Serially()
+        explored = self.explore(scenario, remedy, compared)
+        return self._result(plan, case, scenario, explored, compared.found.broken)
 
     def explore(
         self,
@@ -351,11 +353,29 @@ class Sweeper:
         )
 
     def _result(
-        self, plan: CasePlan, case: Case, scenario: Scenario, explored: Exploration
+        self,
+        plan: CasePlan,
+        case: Case,
+        scenario: Scenario,
+        explored: Exploration,
+        serially_broken: Sequence[str],
     ) -> CaseResult:
         entries = explored.outcomes
         kinds, anomalies, broken = outcomes_of(entries)
-        bad = next((entry for entry in entries if entry.bad), None)
+        if serially_broken:  # by the values and rows, whatever the order
+            rules = listed([f"'{rule}'" for rule in serially_broken])
+            self.notes.append(f"not asked where a serial order breaks it as well: {rules}")
+            broken = tuple(rule for rule in broken if rule not in serially_broken)
+        bad = next(
+            (
+                entry
+                for entry in entries
+                if entry.kind not in ("clean", "waited")
+                or entry.data == "anomaly"
+                or any(entry.holds.get(rule) is not True for rule in broken)
+            ),
+            None,
+        )
         failed = [entry for entry in entries if entry.kind == "error"]
         return CaseResult(
             members=plan.members,
