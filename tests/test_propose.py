@@ -34,6 +34,7 @@ FIRST = {
         "berth-swap": "order", "tug-upgrade": "condition into write", "crane-standby": "stronger lock",
         "crane-key": "shorter", "call-cancel": "condition into write", "box-number": "stronger lock",
         "manifest-total": "stronger lock", "berth-count": "condition into write",
+        "line-by-line": "order",
     },
     "mariadb": {"call-cancel": "condition into write", "gap-insert": "isolation", "gate-queue": "index"},
     "mysql": {"crane-key": "shorter", "gap-insert": "isolation"},

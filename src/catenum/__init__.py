@@ -51,6 +51,7 @@ if TYPE_CHECKING:
     from catenum.api.scenarios import loads as loads
     from catenum.api.servers import Server as Server
     from catenum.api.servers import connect as connect
+    from catenum.api.sweep import sweep as sweep
     from catenum.api.trial import trial as trial
     from catenum.api.trial import trial_under_load as trial_under_load
     from catenum.api.watch import Watched as Watched
@@ -71,6 +72,7 @@ if TYPE_CHECKING:
     from catenum.core.scenario.reader import ScenarioFile as ScenarioFile
     from catenum.core.snapshot.sample import Sample as Sample
     from catenum.core.space.exploration import Exploration as Exploration
+    from catenum.core.sweep.result import Sweep as Sweep
     from catenum.lab.run.orders import PlayedOrder as PlayedOrder
     from catenum.live.release import Refused as Refused
     from catenum.live.watch import WatchOptions as WatchOptions
@@ -103,6 +105,7 @@ _MODULES = {
     "SaveError": "core.errors",
     "ScenarioFile": "core.scenario.reader",
     "Server": "api.servers",
+    "Sweep": "core.sweep.result",
     "TargetError": "core.errors",
     "Trial": "core.compare.trial",
     "WatchOptions": "live.watch",
@@ -131,6 +134,7 @@ _MODULES = {
     "release": "api.release",
     "report": "api.report",
     "restage": "api.intake",
+    "sweep": "api.sweep",
     "trial": "api.trial",
     "trial_under_load": "api.trial",
     "watch": "api.watch",
@@ -163,6 +167,7 @@ __all__ = [
     "SaveError",
     "ScenarioFile",
     "Server",
+    "Sweep",
     "TargetError",
     "Trial",
     "WatchOptions",
@@ -192,6 +197,7 @@ __all__ = [
     "release",
     "report",
     "restage",
+    "sweep",
     "trial",
     "trial_under_load",
     "watch",
