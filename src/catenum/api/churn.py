@@ -6,7 +6,8 @@ from collections.abc import Callable, Mapping
 from typing import Literal, Unpack
 
 from catenum.api.files import require
-from catenum.api.scenarios import Duration, RunOptions, ScenarioSource, milliseconds, request
+from catenum.api.lengths import Duration, milliseconds
+from catenum.api.scenarios import RunOptions, ScenarioSource, request
 from catenum.api.servers import engine_for
 from catenum.api.trial import copies_of
 from catenum.core.compare.churn_result import (

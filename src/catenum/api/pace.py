@@ -9,15 +9,8 @@ from typing import Unpack
 
 from catenum import samples
 from catenum.api.files import require
-from catenum.api.scenarios import (
-    Duration,
-    RunOptions,
-    RunRequest,
-    ScenarioSource,
-    load,
-    milliseconds,
-    request,
-)
+from catenum.api.lengths import Duration, milliseconds
+from catenum.api.scenarios import RunOptions, RunRequest, ScenarioSource, load, request
 from catenum.api.servers import engine_for
 from catenum.core.errors import CatenumError, InputError
 from catenum.core.pace.results import PaceResult

@@ -6,7 +6,8 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Unpack
 
 from catenum.api.files import require
-from catenum.api.scenarios import ScenarioSource, milliseconds, request
+from catenum.api.lengths import milliseconds
+from catenum.api.scenarios import ScenarioSource, request
 from catenum.api.servers import server_for
 from catenum.api.space import MOST_COMPARED, SpaceOptions, explore_options
 from catenum.api.trial import copies_of

@@ -10,6 +10,7 @@ from typing import Literal, TypedDict
 
 from catenum import samples
 from catenum.api.files import SAMPLE_NAMES, read_file
+from catenum.api.lengths import Duration, milliseconds
 from catenum.api.listener import SILENT, Listener
 from catenum.api.servers import Server, TargetSource, find_target
 from catenum.core.errors import InputError, Place, Problem
@@ -19,13 +20,11 @@ from catenum.core.scenario.reader import ScenarioFile, read_scenario
 from catenum.core.scenario.remedies import apply_remedies
 from catenum.core.scenario.writing import as_text
 from catenum.core.servers import LEVELS
-from catenum.core.text import parse_duration, suggestion
+from catenum.core.text import suggestion
 from catenum.engines.targets import Target
 from catenum.lab.run.safety import unsafe_statements
 
 ScenarioSource = str | Path | ScenarioFile
-#: A length of time: a text such as ``10s``, or a number of milliseconds.
-Duration = str | float
 Isolation = str | Sequence[str] | Mapping[str, str]
 Timeouts = Literal["at once", "by order"]
 
@@ -105,16 +104,6 @@ def _recorded(data: bytes, word: str) -> tuple[ScenarioFile, str]:
         raise InputError("this recording carries no scenario", place=Place(word), advice=advice)
     text = as_text(recording.definition)
     return replace(read_scenario(text.encode(), word), recorded_on=recording.target.server), text
-
-
-def milliseconds(length: Duration) -> float:
-    """A length of time in ms. Raises InputError where it is none."""
-    if not isinstance(length, str):
-        return float(length)
-    try:
-        return float(parse_duration(length))
-    except ValueError as error:
-        raise InputError(str(error)) from error
 
 
 def moves_of(order: str | Sequence[str] | None) -> tuple[str, ...] | None:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from catenum.api.scenarios import Duration, RunOptions, milliseconds
+from catenum.api.lengths import Duration, milliseconds
+from catenum.api.scenarios import RunOptions
 from catenum.lab.explore.stage import StageOptions
 from catenum.lab.explore.walker import ALL_ORDERS, ExploreOptions
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Unpack
 
-from catenum.api.scenarios import ScenarioSource, milliseconds, request
+from catenum.api.lengths import milliseconds
+from catenum.api.scenarios import ScenarioSource, request
 from catenum.api.servers import server_for
 from catenum.api.space import SpaceOptions, explore_options
 from catenum.core.errors import InputError

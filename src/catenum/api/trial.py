@@ -6,14 +6,8 @@ from collections.abc import Mapping, Sequence
 from typing import Unpack
 
 from catenum.api.files import require
-from catenum.api.scenarios import (
-    Duration,
-    RunOptions,
-    RunRequest,
-    ScenarioSource,
-    milliseconds,
-    request,
-)
+from catenum.api.lengths import Duration, milliseconds
+from catenum.api.scenarios import RunOptions, RunRequest, ScenarioSource, request
 from catenum.api.servers import server_for
 from catenum.api.space import MOST_COMPARED, SpaceOptions, explore_options
 from catenum.core.compare.loop_comparison import LoopComparison

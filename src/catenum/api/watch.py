@@ -10,8 +10,8 @@ from pathlib import Path
 
 from catenum.api import now
 from catenum.api.files import require
+from catenum.api.lengths import Duration, milliseconds
 from catenum.api.listener import SILENT, Listener
-from catenum.api.scenarios import Duration, milliseconds
 from catenum.api.servers import find_target
 from catenum.core.snapshot.sample import Sample
 from catenum.engines.targets import Target
