@@ -321,7 +321,7 @@ def test_each_kind_of_result_has_its_report(call, results, tmp_path):
     assert text.count("<article") == len(results)
     assert "The night of the swap" in text
     for said in (
-        "late takes berth 3 before berth 7",
+        "go through the rows of berth in late in the order of the keys",
         "Proven: every schedule",
         "The same schedule as it is",
         "catenum play scenario.yaml",

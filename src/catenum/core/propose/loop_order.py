@@ -19,7 +19,7 @@ from catenum.core.sql.parameter_uses import uses_of
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """One candidate, for all loops that take part in a cycle."""
     names = evidence.in_cycles
-    sort, reorder, reported = {}, {}, []
+    sort, reorder, tables, reported = {}, {}, {}, []
     for name in names:
         transaction = evidence.transactions[name]
         listed = _list_of_keys(evidence, name, transaction)
@@ -27,16 +27,16 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
             sort[name] = listed
             reported.append(f"{name} goes through {listed} in the order that it is given")
             continue
-        order = _groups_in_order(evidence, name, transaction)
-        if order is not None:
-            reorder[name] = order
+        found = _groups_in_order(evidence, name, transaction)
+        if found is not None:
+            reorder[name], tables[name] = found
             reported.append(f"{name} runs the same statements for one key after another")
     moved = {name: order for name, order in reorder.items() if list(order) != sorted(order)}
     if not sort and not moved:
         return
     lists = list(dict.fromkeys(sort.values()))
     parts = lists if len(lists) == 1 else [f"{one} of {name}" for name, one in sort.items()]
-    parts += [f"the groups of {name}" for name in moved]
+    parts += [f"the rows of {tables[name]} in {name}" for name in moved]
     yield (
         Candidate(
             kind="order",
@@ -86,24 +86,24 @@ def _in_a_cycle(evidence: Evidence, name: str, number: int) -> bool:
 
 def _groups_in_order(
     evidence: Evidence, name: str, transaction: Transaction
-) -> tuple[int, ...] | None:
-    """An order of the statements in which groups that come again go by their keys; the others stay
-    where they are.
+) -> tuple[tuple[int, ...], str] | None:
+    """An order of the statements in which groups that come again go by their keys, the others stay
+    where they are; and the table of the keys.
     """
     if transaction.parameters or any(s.keep or s.when for s in transaction.statements):
         return None
     texts = [statement.text for statement in transaction.statements]
     order = list(range(1, len(texts) + 1))
-    found = False
+    table = None
     for group in repeated(texts, evidence.rules.sql.dialect):
         place = _key_place(evidence, name, group)
         if place is None:
             continue
+        table = group.columns[place][0]
         turns = sorted(range(len(group.turns)), key=lambda turn: _rank(group.values[turn][place]))
         numbers = [group.turns[turn] for turn in turns]
         order[group.start : group.end] = [n + 1 for turn in numbers for n in turn]
-        found = True
-    return tuple(order) if found else None
+    return (tuple(order), table) if table is not None else None
 
 
 def _key_place(evidence: Evidence, name: str, group: Repeated) -> int | None:

@@ -29,14 +29,17 @@ class Repeated:
 
 @dataclass(frozen=True)
 class _Holes:
+    """``shape``: the same for texts that differ only in literals, comments and blanks."""
+
     text: str
     values: tuple[str, ...]
+    shape: tuple[str, ...]
 
 
 def repeated(texts: Sequence[str], dialect: str) -> list[Repeated]:
     """The groups that come again, the longest first found; the last turn may be cut short."""
     holes = [_holes(text, dialect) for text in texts]
-    shapes = [one.text for one in holes]
+    shapes = [one.shape for one in holes]
     found: list[Repeated] = []
     at = 0
     while at < len(shapes):
@@ -54,7 +57,7 @@ def repeated(texts: Sequence[str], dialect: str) -> list[Repeated]:
     return found
 
 
-def _same(shapes: Sequence[str], at: int, size: int) -> int:
+def _same(shapes: Sequence[tuple[str, ...]], at: int, size: int) -> int:
     """How many statements go on as a group of that size does; whole turns only, but at the end."""
     if at + size > len(shapes):
         return 0
@@ -86,7 +89,11 @@ def _holes(text: str, dialect: str) -> _Holes:
     try:
         tokens = sqlglot.tokenize(text, dialect=dialect)
     except sqlglot.errors.SqlglotError:
-        return _Holes(text, ())
+        return _Holes(text, (), (text,))
+    shape = tuple(
+        kind if (kind := token.token_type.name) in _WORDS else f"{kind} {token.text}"
+        for token in tokens
+    )
     parts: list[str] = []
     values: list[str] = []
     at = 0
@@ -95,4 +102,4 @@ def _holes(text: str, dialect: str) -> _Holes:
             parts += [text[at : token.start], f":h{len(values)}h"]
             values.append(token.text)
             at = token.end + 1
-    return _Holes("".join((*parts, text[at:])), tuple(values))
+    return _Holes("".join((*parts, text[at:])), tuple(values), shape)
