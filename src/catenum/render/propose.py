@@ -54,13 +54,16 @@ def print_proposals(console: Console, found: Proposals, *, verbose: bool = False
         return
     if not found.conflict:
         none = "no schedule ends in a conflict, and no rule is broken"
+        if found.baseline.as_serially:
+            none += (
+                ", but a statement is rejected in every order, one after another as well: mend that"
+                " first"
+            )
         if not found.baseline.waits:
-            say(console, f"Nothing to cure: nobody waits, {none}.")
+            _wrapped(console, f"Nothing to cure: nobody waits, {none}.", "")
             return
-        say(
-            console,
-            f"Nothing to cure: {none}. What follows shortens the waiting, if anything does.",
-        )
+        what = f"Nothing to cure: {none}. What follows shortens the waiting, if anything does."
+        _wrapped(console, what, "")
     say(console)
     _print_table(console, found, verbose=verbose)
     reported = [one for one in found.tried if one.cures and not one.dominated][
@@ -264,7 +267,7 @@ def _print_one(console: Console, found: Proposals, one: Proposal) -> None:
     line = Text(f"{one.candidate.name}: ", style=STYLES["strong"])
     line.append(one.verdict.rank, style=STYLES[_TONES[one.verdict.rank]])
     say(console, line)
-    for why in one.candidate.these_values:
+    for why in one.these_values:
         _wrapped(console, why, "  only for these values: ", STYLES["bad"])
     if one.values is not None:
         tone = {True: "good", False: "bad", None: "wait"}[one.values.holds]
@@ -342,7 +345,7 @@ def patch(found: Proposals, one: Proposal) -> str:
     """The change as SQL, and as a difference of the statements."""
     rules = rules_of(found.explored.target.server)
     lines = [f"-- {one.candidate.kind}: {one.candidate.name} ({one.verdict.rank}; {_proven(one)})"]
-    lines += [f"-- only for these values: {why}" for why in one.candidate.these_values]
+    lines += [f"-- only for these values: {why}" for why in one.these_values]
     lines += [f"-- does not cure {why}" for why in one.only_while]
     lines += [f"-- {one.values.said}"] if one.values is not None else []
     lines += [f"-- harms: {harm}" for harm in one.candidate.harms]
@@ -388,7 +391,7 @@ def proposals_value(found: Proposals) -> dict[str, Any]:
                 },
                 "serial_orders_compared": one.checked_orders,
                 "changes_meaning": one.candidate.decides,
-                "these_values_only": list(one.candidate.these_values),
+                "these_values_only": list(one.these_values),
                 "does_not_cure": list(one.only_while),
                 "values": _values(one),
                 "harms": list(one.candidate.harms),

@@ -122,7 +122,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if found.stopped and not found.tried:
         err.write("catenum: --for was over before any candidate was tried; give it more time\n")
         return ExitCode.USAGE
-    return ExitCode.OK if found.cures or not found.conflict else ExitCode.FOUND
+    wrong = found.conflict or found.baseline.as_serially
+    return ExitCode.OK if found.cures or not wrong else ExitCode.FOUND
 
 
 def _show(

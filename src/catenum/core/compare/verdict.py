@@ -2,7 +2,8 @@
 
 1. A remedy that breaks a rule of ``holds``, or lets data be an anomaly, where the baseline did not,
    loses, whatever else it cures.
-2. A remedy whose statements are rejected loses.
+2. A remedy whose statements are rejected loses, unless every transaction that had one began again
+   and came to its end.
 3. It *cures* when no schedule ends in a conflict, or every conflict was met by a retry and every
    transaction came to its end.
 4. It *eases* when its worst outcome is milder than the baseline's, or the data is right where the
@@ -13,7 +14,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from statistics import median
 from typing import Literal
@@ -21,6 +22,7 @@ from typing import Literal
 from catenum.core.record.outcome import KINDS, all_ended_well
 from catenum.core.record.recording import Kind, Recording
 from catenum.core.space.tally import Tally
+from catenum.core.text import counted
 
 #: The name under which the comparison with serial orders is listed beside the user's rules.
 SERIAL = "the data equals a serial order"
@@ -46,18 +48,25 @@ class Figures:
     #: Whether these are all schedules that can differ, so that what is not among them cannot
     #: happen.
     complete: bool = False
+    #: Schedules that end in an error which a serial order ends in, too: that is no conflict.
+    as_serially: int = 0
+
+    @property
+    def errors(self) -> int:
+        """Schedules in which a statement is rejected, without those where a serial order would."""
+        return self.kinds.get("error", 0) - self.as_serially
 
     @property
     def worst(self) -> Kind:
         """The worst outcome of any schedule."""
-        return max(self.kinds, key=KINDS.index)
+        found = {kind for kind in self.kinds if kind != "error" or self.errors}
+        return max(found or self.kinds, key=KINDS.index)
 
     @property
     def conflicts(self) -> int:
         """How many schedules ended in anything worse than waiting."""
-        return sum(
-            count for kind, count in self.kinds.items() if KINDS.index(kind) > KINDS.index("waited")
-        )
+        worse = KINDS[KINDS.index("waited") + 1 :]
+        return sum(self.kinds.get(kind, 0) for kind in worse) - self.as_serially
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -94,10 +103,17 @@ def figures(recordings: Sequence[Recording]) -> Figures:
     )
 
 
-def figures_of(tally: Tally, given: Recording | None, *, complete: bool) -> Figures:
+def figures_of(
+    tally: Tally, given: Recording | None, *, complete: bool, failed_serially: Collection[str] = ()
+) -> Figures:
     """The figures of one variant over an exploration; locks and time come from ``given``, where a
-    schedule was played in full.
+    schedule was played in full. ``failed_serially``: who fails in some serial order.
     """
+    as_serially = sum(
+        entry.count
+        for entry in tally.outcomes.values()
+        if entry.kind == "error" and entry.rejected and entry.rejected <= set(failed_serially)
+    )
     broken = [*tally.broken_rules, *([SERIAL] if tally.anomalies else [])]
     return Figures(
         runs=tally.schedules,
@@ -111,6 +127,7 @@ def figures_of(tally: Tally, given: Recording | None, *, complete: bool) -> Figu
         attempts=tally.tries,
         anomalies=tally.anomalies,
         complete=complete,
+        as_serially=as_serially,
     )
 
 
@@ -121,10 +138,10 @@ def judge(baseline: Figures, remedy: Figures) -> Verdict:
     fresh = [title for title in remedy.broken if title not in baseline.broken]
     if fresh:
         return Verdict(rank="loses", reason=f"the data is wrong: {_faults(fresh)}")
-    if remedy.kinds.get("error", 0) > baseline.kinds.get("error", 0):
+    rejected = remedy.errors > baseline.errors
+    if rejected and remedy.ended_well < remedy.runs:  # else who began again came to an end
         return Verdict(
-            rank="loses",
-            reason=f"a statement is rejected in {_how_often(remedy.kinds['error'], remedy)}",
+            rank="loses", reason=f"a statement is rejected in {_how_often(remedy.errors, remedy)}"
         )
     if remedy.broken and len(remedy.broken) < len(baseline.broken):
         mended = _faults([title for title in baseline.broken if title not in remedy.broken])
@@ -174,6 +191,18 @@ def _where_nothing_was_wrong(baseline: Figures, remedy: Figures) -> Verdict:
     if shorter or remedy.waits < baseline.waits:
         return Verdict(rank="cures" if shorter or remedy.waits == 0 else "eases", reason=chain)
     return Verdict(rank="no better", reason=chain)
+
+
+def held_shorter(held: tuple[int, int], otherwise: Verdict) -> Verdict:
+    """Where schedules do not tell the difference: which can happen says nothing of how long a lock
+    is held. ``held``: over how many statements, before and after.
+    """
+    before, after = held
+    if after >= before:
+        return otherwise
+    over = f"over {counted(after, 'statement')} instead of {before}"
+    reason = f"locks that others wait for are held {over}; {otherwise.reason}"
+    return Verdict(rank="eases", reason=reason)
 
 
 def _described(numbers: Figures) -> str:

@@ -6,7 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
-from catenum.core.propose.reading import Reading
+from catenum.core.logs.tables import Schema, read_schema
+from catenum.core.propose.reading import PARAMETER, Reading
 from catenum.core.record.recording import NO_KEYS, Recording, TableKeys
 from catenum.core.scenario.model import Remedy, Scenario, Transaction
 from catenum.core.servers import Rules
@@ -26,6 +27,8 @@ CandidateKind = Literal[
     "timeout",
     "shorter",
     "schema change",
+    "insert or not",
+    "constraint",
 ]
 
 
@@ -39,7 +42,8 @@ class Candidate:
     itself, of which no plan is shown. ``excludes``: who comes second waits at its first read
     already, so where a cycle closes all the same a stronger lock there hardly breaks it.
     ``these_values``: why it fits the values of this case only, and not the code; ``harms``: whom it
-    holds up that nobody held up before.
+    holds up that nobody held up before. ``held``: over how many statements locks are held that
+    others wait for, before and after.
     """
 
     kind: CandidateKind
@@ -53,6 +57,7 @@ class Candidate:
     excludes: bool = False
     these_values: tuple[str, ...] = ()
     harms: tuple[str, ...] = ()
+    held: tuple[int, int] | None = None
 
     @property
     def size(self) -> int:
@@ -101,6 +106,7 @@ class Evidence:
     serial_breaks: tuple[str, ...] = ()
     looped: tuple[Recording, ...] = ()  # deadlocks that loops brought
     _readings: dict[str, Reading] = field(default_factory=dict)
+    _schemas: list[Schema] = field(default_factory=list)
 
     @property
     def transactions(self) -> Mapping[str, Transaction]:
@@ -125,6 +131,39 @@ class Evidence:
         if sql not in self._readings:
             self._readings[sql] = Reading(sql, self.rules.sql.dialect)
         return self._readings[sql]
+
+    @property
+    def schema(self) -> Schema:
+        """The tables as the scenario's data makes them: their columns, and where keys lead to."""
+        if not self._schemas:
+            script = self.scenario.data.script_for(self.rules.name)
+            self._schemas.append(read_schema(script, self.rules))
+        return self._schemas[0]
+
+    @property
+    def columns(self) -> dict[str, list[str]]:
+        """The columns of each table, in their order."""
+        return {name: list(info.columns) for name, info in self.schema.tables.items()}
+
+    def given(self, name: str, number: int, table: str) -> dict[str, str]:
+        """The columns of a table, in lower case, that a statement fixes, with what it gives each as
+        it is written: what its condition asks them to equal, or what a new row gets.
+        """
+        reading = self.reading(self.sql(name, number))
+        if (reading.table or "").lower() == table:
+            return reading.equals
+        if (reading.inserts_into or "").lower() != table:
+            return {}
+        info = self.schema.tables.get(table)
+        columns = reading.inserted_columns or (info.columns if info is not None else ())
+        return dict(zip((c.lower() for c in columns), reading.inserted, strict=False))
+
+    def carried(self, name: str, text: str) -> bool:
+        """Whether it needs a value that an earlier statement keeps: at the beginning it is not
+        there yet.
+        """
+        kept = {value for one in self.transactions[name].statements for value in one.kept}
+        return bool(kept & set(PARAMETER.findall(text)))
 
     def keys(self, table: str) -> TableKeys:
         """A table's keys, whatever the case of its name."""

@@ -204,3 +204,14 @@ def with_value(sql: str, tree: exp.Expr, name: str, value: exp.Expr, dialect: st
     for start, end in reversed(places):
         text = f"{text[:start]}{reported}{text[end:]}"
     return checked(text, meant, dialect)
+
+
+def of_table(value: str, table: str, dialect: str) -> str:
+    """An expression whose columns name their table."""
+    tree = parsed(f"select {value}", dialect)
+    if not isinstance(tree, exp.Select):
+        return value
+    for column in tree.find_all(exp.Column):
+        if not column.table:
+            column.set("table", exp.to_identifier(table))
+    return written(tree.expressions[0], dialect)

@@ -5,11 +5,12 @@ Then the transactions wait for each other there, one behind the other, and meet 
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Mapping
 
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
+from catenum.core.propose.reading import PARAMETER
 from catenum.core.propose.stronger_lock import anomalies_reported, levels_for
+from catenum.core.scenario.loops import element
 from catenum.core.sql.statements import Written
 
 #: A table, and the values of its primary key.
@@ -25,19 +26,23 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     common = set(touched[0]).intersection(*touched[1:])
     for row in sorted(common):
         table, values = row
+        asked = dict(zip(names, (own[row] for own in touched), strict=True))
+        if any(_of_a_list(evidence, name, condition) for name, condition in asked.items()):
+            continue  # which element it is, no code can say
         key = ", ".join(evidence.keys(table).primary)
+        lock = evidence.rules.advice.row_locks[-1]
         reads = {
-            name: (
-                f"select {key} from {table} where {own[row]} {evidence.rules.advice.row_locks[-1]}"
-            )
-            for name, own in zip(names, touched, strict=True)
+            name: f"select {key} from {table} where {condition} {lock}"
+            for name, condition in asked.items()
         }
-        title = ", ".join(f"{column} = {value}" for column, (_, value) in values)
+        literal = ", ".join(f"{column} = {value}" for column, (_, value) in values)
+        named = any(PARAMETER.search(condition) for condition in asked.values())
+        # in the code's own words, where there is one way to put it
+        title = asked[names[0]] if named and len(set(asked.values())) == 1 else literal
         what = "all of them wait for each other at that row"
-        why = (
-            f"that all of them access {table} ({title}) is so for the values of this case; the"
-            " code names no such row"
-        )
+        why = f"that all of them access {table} ({literal}) is so for the values of this case"
+        if not named:
+            why += "; the code names no such row"
         yield locked_first(evidence, names, reads, f"{table} ({title})", what, these_values=(why,))
 
 
@@ -49,12 +54,15 @@ def locked_first(
     what: str,
     *,
     these_values: tuple[str, ...] = (),
+    lock: str | None = None,
 ) -> CandidateSeries:
     """A locking read before everything else, at the transactions' own levels and then at read
     committed.
 
-    ``what``: what that means for the application, beside what such a lock keeps out.
+    ``what``: what that means for the application, beside what such a lock keeps out; ``lock``: its
+    clause, the strongest by default.
     """
+    clause = lock or evidence.rules.advice.row_locks[-1]
     strict = {
         name: "read committed"
         for name in names
@@ -67,9 +75,7 @@ def locked_first(
             name=f"{title} first{', at read committed' if levels else ''}",
             because=evidence.waits_reported(names) or anomalies_reported(evidence),
             remedy=remedy(add=add, isolation=levels or None),
-            means=(
-                f"{what}; {evidence.rules.advice.lock_blocks(evidence.rules.advice.row_locks[-1])}",
-            ),
+            means=(f"{what}; {evidence.rules.advice.lock_blocks(clause)}",),
             these_values=these_values,
         )
         for levels in levels_for(evidence, strict)
@@ -84,7 +90,7 @@ def rows_named(evidence: Evidence, name: str) -> dict[Row, str]:
     for number in range(1, len(evidence.transactions[name].statements) + 1):
         reading = evidence.reading(evidence.sql(name, number))
         condition = evidence.key_condition(reading)
-        if reading.table is None or condition is None or _carried(evidence, name, condition):
+        if reading.table is None or condition is None or evidence.carried(name, condition):
             continue
         # by its values, since two transactions may have one name for two rows
         for access in evidence.footprint(name, number).on(reading.table):
@@ -96,11 +102,11 @@ def rows_named(evidence: Evidence, name: str) -> dict[Row, str]:
     return found
 
 
-def _carried(evidence: Evidence, name: str, condition: str) -> bool:
-    """Whether the key is a value that an earlier statement kept: at the beginning it is not there
-    yet.
-    """
-    kept = {
-        value for statement in evidence.transactions[name].statements for value in statement.kept
+def _of_a_list(evidence: Evidence, name: str, condition: str) -> bool:
+    """Whether a row is named by one element of a list."""
+    elements = {
+        element(one, number)
+        for one, values in evidence.transactions[name].lists.items()
+        for number in range(1, len(values) + 1)
     }
-    return bool(kept & set(re.findall(r":([A-Za-z_]\w*)", condition)))
+    return bool(elements & set(PARAMETER.findall(condition)))

@@ -61,9 +61,10 @@ def _list_of_keys(evidence: Evidence, name: str, transaction: Transaction) -> st
         if statement.turn is None or not _in_a_cycle(evidence, name, number):
             continue
         elements = {element(one, statement.turn.number): one for one in statement.turn.lists}
-        for use in uses_of(statement.text, evidence.rules.sql.dialect, {}):
+        for use in uses_of(statement.text, evidence.rules.sql.dialect, evidence.columns):
             keys = evidence.keys(use.table)
-            if use.how == "equal" and use.name in elements and use.column in _lower(keys.columns):
+            found = use.how in ("equal", "inserted") and use.column in _lower(keys.columns)
+            if found and use.name in elements:
                 return elements[use.name]
     return None
 

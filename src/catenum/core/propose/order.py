@@ -15,6 +15,7 @@ from itertools import combinations, islice, product
 
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.commuting import inversions, orders
+from catenum.core.propose.reading import PARAMETER
 
 #: Orders of one transaction, and put together, that are looked at; and candidates that are tried.
 MOST_OWN, MOST_TOGETHER, MOST_TRIED = 120, 20_000, 3
@@ -43,16 +44,18 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
         chosen for chosen in changed if sum(inversions(order) > 0 for order in chosen.values()) == 1
     ]
     because = evidence.waits_reported(evidence.in_cycles)
-    yield tuple(_candidate(chosen, taken, because) for chosen in tried[:MOST_TRIED])
+    yield tuple(_candidate(evidence, chosen, taken, because) for chosen in tried[:MOST_TRIED])
 
 
 def _candidate(
-    chosen: Mapping[str, Sequence[int]], taken: Taken, because: tuple[str, ...]
+    evidence: Evidence, chosen: Mapping[str, Sequence[int]], taken: Taken, because: tuple[str, ...]
 ) -> Candidate:
     reorder = {name: tuple(order) for name, order in chosen.items() if inversions(order)}
     return Candidate(
         kind="order",
-        name="; ".join(_name(name, order, taken.get(name, {})) for name, order in reorder.items()),
+        name="; ".join(
+            _name(evidence, name, order, taken.get(name, {})) for name, order in reorder.items()
+        ),
         because=because,
         remedy=remedy(reorder=reorder),
         means=(
@@ -64,7 +67,7 @@ def _candidate(
     )
 
 
-def _name(name: str, order: Sequence[int], taken: Mapping[str, int]) -> str:
+def _name(evidence: Evidence, name: str, order: Sequence[int], taken: Mapping[str, int]) -> str:
     """What is taken before what, where the order of two things that others wait for is turned by
     this order alone.
     """
@@ -77,8 +80,20 @@ def _name(name: str, order: Sequence[int], taken: Mapping[str, int]) -> str:
     short = [found for one in turned for resource in one if (found := _KEY.match(resource))]
     if len(turned) == 1 and inversions(order) == 1 and len(short) == 2:
         first, then = (f"{found[1]} {found[2]}" for found in short)
+        if evidence.transactions[name].parameters:  # another night has other keys
+            pair = [_asked(evidence, name, taken[resource]) for resource in turned[0]]
+            first, then = (one or known for one, known in zip(pair, (first, then), strict=True))
         return f"{name} takes {first} before {then}"
     return f"{name} in the order {' '.join(map(str, order))}"
+
+
+def _asked(evidence: Evidence, name: str, number: int) -> str | None:
+    """The row that a statement names by its key, in the words of the code."""
+    reading = evidence.reading(evidence.sql(name, number))
+    condition = evidence.key_condition(reading)
+    if condition is None or not PARAMETER.search(condition):
+        return None
+    return f"{reading.table} ({condition})"
 
 
 def _taken(evidence: Evidence, names: Sequence[str]) -> Taken:

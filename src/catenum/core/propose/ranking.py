@@ -100,7 +100,12 @@ class Proposal:
     def this_case_only(self) -> bool:
         """Whether it is known to fit the values or the rows at hand only."""
         by_values = self.values is not None and self.values.holds is False
-        return bool(self.candidate.these_values or self.only_while or by_values)
+        return bool(self.these_values or self.only_while or by_values)
+
+    @property
+    def these_values(self) -> tuple[str, ...]:
+        """Why it fits the values at hand only, where no sweep has shown that it fits all."""
+        return () if self.values and self.values.holds else self.candidate.these_values
 
     @property
     def _breadth(self) -> float:

@@ -11,7 +11,8 @@ from catenum.core.propose import editing
 from catenum.core.propose.editing import written
 from catenum.core.scenario.conditions import Comparison
 
-_PARAMETER = re.compile(r"(?<![:\w]):([A-Za-z_]\w*)")
+#: A parameter in a text.
+PARAMETER = re.compile(r"(?<![:\w]):([A-Za-z_]\w*)")
 
 
 class Reading:
@@ -130,7 +131,7 @@ class Reading:
     @property
     def parameters(self) -> list[str]:
         """The names of its values."""
-        return list(dict.fromkeys(_PARAMETER.findall(self.sql)))
+        return list(dict.fromkeys(PARAMETER.findall(self.sql)))
 
     @property
     def inserts_into(self) -> str | None:
@@ -154,6 +155,12 @@ class Reading:
         return [
             written(one, self.dialect) for one in self.tree.expression.expressions[0].expressions
         ]
+
+    @property
+    def inserted_columns(self) -> list[str]:
+        """The columns that an INSERT names; none where it means all of them."""
+        target = self.tree.this if isinstance(self.tree, exp.Insert) else None
+        return [one.name for one in target.expressions] if isinstance(target, exp.Schema) else []
 
     # -- what can be made of it --------------------------------------------------------------------
 

@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from catenum.core.propose.candidate import CandidateSeries, Evidence
 from catenum.core.propose.first_lock import locked_first, rows_named
 from catenum.core.propose.stronger_lock import contended
+from catenum.core.scenario.loops import element
 
 
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
@@ -28,6 +29,7 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
         }
         if not key or not any(len(conditions) > 1 for conditions in rows.values()):
             continue
+        rows = {name: _by_lists(evidence, name, own) for name, own in rows.items()}
         listed, source = ", ".join(key), evidence.rules.advice.by_key(table)
         ends = f"order by {listed} {evidence.rules.advice.row_locks[-1]}"
         reads = {
@@ -46,3 +48,19 @@ def _any(conditions: list[str]) -> str:
     if not any(" and " in condition for condition in conditions):
         return f"{parts[0][0]} in ({', '.join(value for _, _, value in parts)})"
     return " or ".join(f"({condition})" for condition in conditions)
+
+
+def _by_lists(evidence: Evidence, name: str, conditions: list[str]) -> list[str]:
+    """With whole lists in the place of the elements that a loop goes through, as the code has it
+    for lists of any length.
+    """
+    lists = evidence.transactions[name].lists
+    whole = {
+        f":{element(one, number)}": f":{one}"
+        for one, values in lists.items()
+        for number in range(1, len(values) + 1)
+    }
+    parts = (condition.rpartition(" = ") for condition in conditions)
+    return list(
+        dict.fromkeys(f"{left}{sign}{whole.get(value, value)}" for left, sign, value in parts)
+    )

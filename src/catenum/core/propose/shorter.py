@@ -2,15 +2,17 @@
 
 A transaction left open is ended; a lock by name that its session keeps becomes one of the
 transaction; a read on which nothing later depends, and which comes after the first lock, is moved
-before it.
+before it; what others wait for is locked as late as the transaction's meaning allows.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
 
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
-from catenum.core.propose.commuting import commute
+from catenum.core.propose.commuting import commute, inversions, orders
+from catenum.core.text import counted
 
 
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
@@ -36,6 +38,7 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
         )
     yield from _named(evidence)
     yield from _reads_first(evidence, holders)
+    yield from _hot_last(evidence)
 
 
 def _named(evidence: Evidence) -> Iterator[CandidateSeries]:
@@ -120,3 +123,46 @@ def _reads_first(evidence: Evidence, holders: set[str]) -> Iterator[CandidateSer
                 means=("the statements are the same, and locks are held for a shorter time",),
             ),
         )
+
+
+def _hot_last(evidence: Evidence) -> Iterator[CandidateSeries]:
+    """The statements whose locks others wait for, as late as they can be."""
+    reorder: dict[str, tuple[int, ...]] = {}
+    means, tables = [], []
+    held = Counter[str]()
+    for name in evidence.transactions:
+        waited: Counter[int] = Counter()
+        for wait_pair in evidence.explored.tally.wait_pairs.values():
+            if wait_pair.holder == name and wait_pair.holder_statement is not None:
+                waited[wait_pair.holder_statement] += wait_pair.count
+        if not waited:
+            continue
+        own, *others = orders(evidence, name)
+        best = min(others, key=lambda o: (_behind(o, waited), inversions(o)), default=own)
+        if _behind(best, waited) < _behind(own, waited):
+            reorder[name] = best
+            (most, _), *_ = waited.most_common(1)
+            before, after = (len(own) - 1 - order.index(most) for order in (own, best))
+            held.update({"before": before, "after": after})
+            tables += [one.table for one in evidence.footprint(name, most).accesses]
+            over = f"over {counted(after, 'more statement')}" if after else "until its commit only"
+            means.append(
+                f"{name} holds what its statement {most} locks {over}, instead of over"
+                f" {counted(before, 'more statement')}"
+            )
+    if reorder:
+        yield (
+            Candidate(
+                kind="shorter",
+                name=f"lock {', '.join(dict.fromkeys(tables))} last: {', '.join(reorder)}",
+                because=evidence.waits_reported(list(evidence.transactions)),
+                remedy=remedy(reorder=reorder),
+                means=("the statements are the same", *means),
+                held=(held["before"], held["after"]),
+            ),
+        )
+
+
+def _behind(order: Sequence[int], waited: Mapping[int, int]) -> int:
+    """Over how many statements locks are held, each as often as it is waited for."""
+    return sum((len(order) - 1 - order.index(number)) * count for number, count in waited.items())

@@ -61,6 +61,37 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
                 )
             )
     yield tuple(candidates)
+    yield from _passed_over(evidence, reads, because)
+
+
+def _passed_over(
+    evidence: Evidence, reads: Mapping[str, list[tuple[int, bool]]], because: tuple[str, ...]
+) -> Iterator[CandidateSeries]:
+    """Who takes some of the rows that there are, as in a queue, passes over those that somebody
+    has.
+    """
+    clause = f"{evidence.rules.advice.row_locks[-1]} skip locked"
+    rewrite = {
+        name: {number: evidence.reading(evidence.sql(name, number)).with_lock(clause)}
+        for name, numbers in reads.items()
+        for number, direct in numbers
+        if direct and evidence.reading(evidence.sql(name, number)).takes_some
+    }
+    if rewrite:
+        yield (
+            Candidate(
+                kind="stronger lock",
+                name=f"take what nobody has: {clause}",
+                because=because,
+                remedy=remedy(rewrite=rewrite),
+                means=(
+                    "nobody waits: the read takes the next rows where somebody has the first. Right"
+                    " where any of them will do, as in a queue; one that comes back free when its"
+                    " transaction fails is taken later than those behind it",
+                ),
+                excludes=True,
+            ),
+        )
 
 
 def levels_for(evidence: Evidence, strict: dict[str, str]) -> tuple[dict[str, str], ...]:

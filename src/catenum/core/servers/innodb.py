@@ -269,6 +269,14 @@ class InnodbAdviceRules(AdviceRules):
         ),
     )
 
+    def unless_there(self, key: Sequence[str], assigned: Mapping[str, str]) -> str:
+        """Another unique key that is there counts as well ("INSERT ... ON DUPLICATE KEY UPDATE").
+        To leave the row as it is, its key gets the value that it has.
+        """
+        changes = assigned or {column: column for column in key}
+        listed = ", ".join(f"{column} = {value}" for column, value in changes.items())
+        return f"on duplicate key update {listed}"
+
     def lock_blocks(self, clause: str) -> str:
         """By InnoDB's table of lock modes; a foreign key takes a shared lock on the row that it
         refers to.

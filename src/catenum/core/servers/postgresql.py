@@ -8,7 +8,7 @@ table locks those of ``pg_locks`` (``AccessShareLock``).
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
@@ -314,6 +314,14 @@ class PostgresqlAdviceRules(AdviceRules):
             "plain reads go on, and so do foreign keys that refer to the row; changes and stronger"
             " locks of it wait"
         )
+
+    def unless_there(self, key: Sequence[str], assigned: Mapping[str, str]) -> str:
+        """As in "INSERT", ON CONFLICT Clause."""
+        at = f"on conflict ({', '.join(key)})"
+        if not assigned:
+            return f"{at} do nothing"
+        changes = ", ".join(f"{column} = {value}" for column, value in assigned.items())
+        return f"{at} do update set {changes}"
 
     def gentle(self, ddl: str) -> tuple[str, ...]:
         """CREATE INDEX CONCURRENTLY, outside a transaction; one that fails leaves an invalid index

@@ -405,6 +405,13 @@ class AdviceRules(ABC):
         writers go on.
         """
 
+    @abstractmethod
+    def unless_there(self, key: Sequence[str], assigned: Mapping[str, str]) -> str:
+        """What stands behind an INSERT of one row, so that where the key is there already that row
+        is changed instead: ``assigned``, by column; left as it is where that is empty. Columns in
+        the values must name their table, since the row to be added has the same.
+        """
+
     def by_key(self, table: str) -> str:
         """A table in a SELECT that goes through it by its primary key, so that rows are locked in
         that order.

@@ -12,7 +12,7 @@ import zlib
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
-from catenum.core.record.outcome import KINDS
+from catenum.core.record.outcome import BY_OTHERS, KINDS
 from catenum.core.record.recording import DataVerdict, Kind
 from catenum.core.space.run import DeadlockOutline, Run, WaitPair, Wrong
 
@@ -78,12 +78,16 @@ class OutcomeEntry:
     @property
     def ends_in_error(self) -> bool:
         """Whether a statement was rejected and its transaction failed for good."""
-        last = (
-            kinds[-1] for name, kinds in self.failed_by.items() if self.status.get(name) == "failed"
-        )
-        return self.kind == "error" and any(
-            kind not in ("deadlock", "refused", "timeout") for kind in last
-        )
+        return self.kind == "error" and bool(self.rejected)
+
+    @property
+    def rejected(self) -> set[str]:
+        """Who failed for good since the server rejected a statement."""
+        return {
+            name
+            for name, kinds in self.failed_by.items()
+            if self.status.get(name) == "failed" and kinds[-1] not in BY_OTHERS
+        }
 
     def met(self, kind: str) -> bool:
         """Whether ``kind`` happened, be it that something worse came after: a cycle, and then

@@ -23,9 +23,10 @@ class OnlyHere(ValueError):
 
 def carried_over(
     remedy: Remedy, original: Scenario, scenario: Scenario, like: Mapping[str, str]
-) -> Remedy:
+) -> Remedy | None:
     """``remedy`` of ``original`` for the same code with other values in ``scenario``; ``like``:
-    which transaction each there is a copy of. Raises OnlyHere where it is none of the code.
+    which transaction each there is a copy of. None where it changes nothing of what is run there.
+    Raises OnlyHere where it is none of the code.
     """
     parts: dict[str, Any] = {
         part: getattr(remedy, part) for part in ("index", "ddl") if getattr(remedy, part)
@@ -51,9 +52,7 @@ def carried_over(
         order = (remedy.reorder or {}).get(of)
         if order:
             parts.setdefault("reorder", {})[name] = tuple(_order(order, old, new))
-    if not parts:
-        raise OnlyHere("nothing is left of it")
-    return Remedy.model_construct(**parts)
+    return Remedy.model_construct(**parts) if parts else None
 
 
 def _of_those(change: Any, scenario: Scenario) -> Any:

@@ -2,7 +2,8 @@
 
 A value that is made up is a copy of the first one in everything: each row that has the first value
 in a column of the domain is there once more with the new value. So what one value finds, another
-finds as well, and only whether values coincide makes a difference.
+finds as well, and only whether values coincide makes a difference. Columns of other domains in
+which all rows of the data differ stay so: a vessel has one pilot in the rows made up, too.
 """
 
 from __future__ import annotations
@@ -47,6 +48,7 @@ class _Maker:
 
     domains: Domains
     rows: dict[str, list[Row]]
+    differ: frozenset[ColumnKey] = frozenset()
     new: dict[str, list[Row]] = field(default_factory=dict)
 
     @property
@@ -77,13 +79,21 @@ class _Maker:
         return [name for name in found if name in self.schema.tables]
 
     def add(self, table: str, info: TableInfo, row: Row, changed: set[str]) -> None:
-        """A row, with other values in unique keys that would be there twice."""
+        """A row, with other values in unique keys that would be there twice, and where all rows
+        differ.
+        """
+        for column in sorted(self._swept(table) - changed - _leading(info)):
+            if (table, column) in self.differ:
+                self._another(table, info, row, column)
         for key in (info.primary, *info.unique):
             columns = [column.lower() for column in key]
             if not columns or any(row.get(c) is None for c in columns):
                 continue
             while any(all(old.get(c) == row[c] for c in columns) for old in self.rows[table]):
-                free = [c for c in columns if c not in {*changed, *self._swept(table)}]
+                swept = self._swept(table)
+                free = sorted(
+                    set(columns) - changed - _leading(info), key=lambda c: (c in swept, c)
+                )
                 if not free or not self._another(table, info, row, free[0]):
                     return  # it is there already
         self.rows[table].append(row)
@@ -103,6 +113,22 @@ class _Maker:
         made = next(_values(column_of(info, column), known), None)
         row[column] = made
         return made is not None
+
+
+def _leading(info: TableInfo) -> set[str]:
+    """The columns of which the values must be there in another table."""
+    return {column.lower() for columns, _, _ in info.references for column in columns}
+
+
+def _all_differ(rows: Mapping[str, Sequence[Row]]) -> frozenset[ColumnKey]:
+    """The columns in which no two rows of a table have the same value."""
+    found = set()
+    for table, own in rows.items():
+        for column in own[0] if own else ():
+            values = [row.get(column) for row in own]
+            if None not in values and len(set(values)) == len(values):
+                found.add((table, column))
+    return frozenset(found)
 
 
 def column_of(info: TableInfo | None, name: str) -> Column | None:
@@ -149,7 +175,8 @@ def universe_of(
     that its parameters have; ``counts``: how many different values there must be at once;
     ``make``: whether rows may be made up for them.
     """
-    maker = _Maker(domains, _rows(loaded, domains.schema))
+    rows = _rows(loaded, domains.schema)
+    maker = _Maker(domains, rows, _all_differ(rows))
     there: dict[ColumnKey, tuple[Scalar, ...]] = {}
     missing: dict[ColumnKey, tuple[Scalar, ...]] = {}
     notes: list[str] = []

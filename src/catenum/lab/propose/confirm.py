@@ -7,7 +7,7 @@ transactions do it loses, where it does not cure that is said, and the next may 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Protocol
 
@@ -19,6 +19,7 @@ from catenum.core.propose.variations import Variation
 from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.remedies import apply_remedy
 from catenum.core.space.exploration import Exploration
+from catenum.core.space.tally import OutcomeEntry
 from catenum.engines.clock import Clock
 from catenum.engines.ports import NotRestored
 from catenum.lab.explore.audit import ONE_IN
@@ -56,7 +57,7 @@ class Tries(Protocol):
 @dataclass
 class Confirmation:
     """Checks proposals of one scenario. ``others``: the data to try them on, as long as
-    ``budget_ms`` allows.
+    ``budget_ms`` allows; ``failed_serially``: who fails in some serial order.
     """
 
     tries: Tries
@@ -64,6 +65,7 @@ class Confirmation:
     baseline: Figures
     others: Sequence[Variation]
     budget_ms: float
+    failed_serially: Collection[str] = ()
     _clock: Clock = field(default_factory=Clock)
     _before: dict[str, Serial] = field(default_factory=dict)  # by variation, the scenario as it is
 
@@ -87,7 +89,12 @@ class Confirmation:
             tries.tried_how, thorough=True, all_orders=tries.how.all_orders, check_one_in=ONE_IN
         )
         explored = tries.explore(one.candidate.name, changed, ddl, tries.within(whole), Serially())
-        numbers = figures_of(explored.tally, None, complete=explored.reach.complete)
+        numbers = figures_of(
+            explored.tally,
+            None,
+            complete=explored.reach.complete,
+            failed_serially=self.failed_serially,
+        )
         numbers = replace(numbers, locks=one.figures.locks, time_ms=one.figures.time_ms)
         return replace(
             one,
@@ -148,12 +155,18 @@ def still_wrong(explored: Exploration, before: Serial) -> str | None:
         ("timeout", "a transaction still runs into its timeout in some schedules"),
         ("stuck", "a transaction still waits at the end of some schedules"),
     ):
-        if any(
-            e.met(kind) and {"failed", "cut off"} & set(e.status.values())
-            for e in tally.outcomes.values()
-        ):
+        if any(_ends_by(entry, kind) for entry in tally.outcomes.values()):
             return reported
+    if any(entry.rejected - before.failed for entry in tally.outcomes.values()):
+        return "a statement is rejected in some schedules, but in no serial order"
     if tally.anomalies:
         return "some schedules still give data that no serial order gives"
     broken = [title for title in tally.broken_rules if title not in before.broken]
     return f"the rule '{broken[0]}' is still false after some schedules" if broken else None
+
+
+def _ends_by(entry: OutcomeEntry, kind: str) -> bool:
+    """Whether somebody came to no end for that, after all that was begun again."""
+    last = {kinds[-1] for name, kinds in entry.failed_by.items() if entry.status[name] == "failed"}
+    cut_off = "cut off" in entry.status.values() and entry.met(kind)
+    return kind in last or cut_off or (kind == "deadlock" and entry.hidden)

@@ -25,6 +25,9 @@ from catenum.lab.sweep.sweep import Sweeper
 #: Bad cases that every proposal is tried on first; and how many times what the sweep of the
 #: scenario took proposals may take together.
 MOST_BAD_FIRST, TIMES_SWEEP, LEAST_MS = 12, 2.0, 5_000.0
+#: Schedules of a case in which somebody fails in every serial order as it is: that is due to its
+#: values, and nothing that a proposal could cure.
+MOST_WHERE_IT_FAILS = 100
 
 
 @dataclass
@@ -32,7 +35,6 @@ class ForAllValues:
     """Checks proposals of one scenario. ``left_ms``: how much of the time allowed is left."""
 
     sweeper: Sweeper
-    _serial: dict[int, Serial] = field(default_factory=dict)
     swept: Sweep = field(init=False)
     budget_ms: float = field(init=False)
     _clock: Clock = field(init=False)
@@ -117,12 +119,13 @@ class ForAllValues:
         try:
             compared = Serially()
             scenario = self.sweeper.scenario_of(base, case.values)
-            explored = self.sweeper.explore(scenario, candidate.remedy, compared)
+            was = self._before(scenario, case)
+            most = MOST_WHERE_IT_FAILS if was.always_fails else None
+            explored = self.sweeper.explore(scenario, candidate.remedy, compared, limit=most)
         except OnlyHere as error:
             return self._only(one, str(error), number)
         except InputError as error:
             return self._only(one, f"with {words}, {error.problems[0].message}", number)
-        was = self._before(scenario, case)
         wrong = still_wrong(explored, was)
         if wrong is not None:
             bad = next((entry for entry in explored.outcomes if entry.bad), None)
@@ -134,17 +137,18 @@ class ForAllValues:
         )
         if defect is not None and not candidate.decides:
             return self._only(one, f"with {words}, {defect}", number)
-        if not explored.reach.complete:
+        if not explored.reach.complete and not was.always_fails:
             return replace(one, values=self._unknown("not every schedule was run", number))
         return None
 
     def _before(self, scenario: Scenario, case: Case) -> Serial:
         """The serial orders of a case as it is."""
-        if id(case) not in self._serial:
+        known = self.sweeper.serial_of(case.values)
+        if known is None:
             compared = Serially()
             self.sweeper.explore(scenario, None, compared, limit=1)
-            self._serial[id(case)] = compared.found
-        return self._serial[id(case)]
+            known = self.sweeper.keep_serial(case.values, compared.found)
+        return known
 
 
 def swept_first(found: Sequence[Proposal]) -> bool:

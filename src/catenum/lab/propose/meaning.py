@@ -43,6 +43,23 @@ class Serial:
         ]
 
     @property
+    def failed(self) -> set[str]:
+        """Who comes to no good end in some serial order."""
+        return {
+            name
+            for run in self.runs.values()
+            for name, status in run.status.items()
+            if status == "failed"
+        }
+
+    @property
+    def always_fails(self) -> bool:
+        """Whether somebody fails in every serial order."""
+        return bool(self.runs) and all(
+            "failed" in run.status.values() for run in self.runs.values()
+        )
+
+    @property
     def broken(self) -> tuple[str, ...]:
         """Rules that some serial order breaks."""
         found = [

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 from itertools import combinations, islice
 
 from catenum.core.compare.loop_comparison import LoopComparison
-from catenum.core.compare.verdict import Figures, Verdict, figures_of, judge
+from catenum.core.compare.verdict import Figures, Verdict, figures_of, held_shorter, judge
 from catenum.core.errors import InputError
 from catenum.core.propose import isolation
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, merged
@@ -98,7 +98,10 @@ class Proposer:
         took = clock.now_ms() - began_ms
         if not explored.tally.schedules:
             raise InputError("no schedule was run, so nothing is known of the scenario as it is")
-        baseline = figures_of(explored.tally, played, complete=explored.reach.complete)
+        failed = compared.found.failed
+        baseline = figures_of(
+            explored.tally, played, complete=explored.reach.complete, failed_serially=failed
+        )
         found = Proposals(
             scenario=scenario, explored=explored, baseline=baseline, played=played, baseline_ms=took
         )
@@ -155,9 +158,9 @@ class Proposer:
             if not self.first_only:
                 others = variations(evidence, compared.loaded)
                 budget_ms = max(LEAST_CONFIRM_MS, took * TIMES_BASELINE)
-                Confirmation(self, found.scenario, found.baseline, others, budget_ms).confirm(
-                    found.tried
-                )
+                Confirmation(
+                    self, found.scenario, found.baseline, others, budget_ms, self._serial.failed
+                ).confirm(found.tried)
         except KeyboardInterrupt:
             found.interrupted = found.stopped = True
         if not (self.first_only or found.interrupted or self.over()):
@@ -309,6 +312,7 @@ class Proposer:
             )
             if (
                 given
+                and candidate.remedy.index
                 and not candidate.for_checks
                 and (why := _of_no_use(found.played, given)) is not None
             ):
@@ -330,12 +334,19 @@ class Proposer:
         defect = difference(
             self._serial, after, decides=candidate.decides, dropped=candidate.remedy.drop
         )
-        numbers = figures_of(explored.tally, given, complete=explored.reach.complete)
+        numbers = figures_of(
+            explored.tally,
+            given,
+            complete=explored.reach.complete,
+            failed_serially=self._serial.failed,
+        )
         verdict = judge(found.baseline, numbers)
         if defect is not None:
             verdict = Verdict(rank="loses", reason=f"it changes what the transactions do: {defect}")
         elif candidate.eases_only and verdict.rank == "cures":
             verdict = Verdict(rank="eases", reason=verdict.reason)
+        elif candidate.held is not None and verdict.rank == "no better":
+            verdict = held_shorter(candidate.held, verdict)
         if (
             candidate.for_checks
             and verdict.rank not in ("cures", "eases")

@@ -36,7 +36,7 @@ from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.lab.explore.runner import ExplorationRunner
 from catenum.lab.explore.walker import ExploreOptions
-from catenum.lab.propose.meaning import Serially
+from catenum.lab.propose.meaning import Serial, Serially
 from catenum.lab.run.loading import load
 
 #: Rows that are read of the scenario's data.
@@ -74,6 +74,7 @@ class Sweeper:
     tables: Mapping[str, TableKeys] = field(init=False)
     clock: Clock = field(default_factory=Clock)
     notes: list[str] = field(default_factory=list)
+    _serial: dict[str, Serial] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         server = self.engine.info.server
@@ -204,7 +205,8 @@ class Sweeper:
 
     def _with(self, base: Scenario, remedy: Remedy, members: Sequence[Member]) -> Scenario:
         like = {one.name: one.like for one in members}
-        return apply_remedy(base, carried_over(remedy, self.scenario, base, like))[0]
+        carried = carried_over(remedy, self.scenario, base, like)
+        return apply_remedy(base, carried)[0] if carried is not None else base
 
     def plans(self, remedy: Remedy | None = None) -> list[tuple[Scenario, CasePlan]]:
         """The distinct cases of each set of members."""
@@ -308,7 +310,18 @@ class Sweeper:
         scenario = self.scenario_of(base, case.values)
         compared = Serially()
         explored = self.explore(scenario, remedy, compared)
+        if remedy is None:
+            self.keep_serial(case.values, compared.found)
         return self._result(plan, case, scenario, explored, compared.found.broken)
+
+    def serial_of(self, values: Assignment) -> Serial | None:
+        """The serial orders of a case as it is, where they were run."""
+        return self._serial.get(repr(values))
+
+    def keep_serial(self, values: Assignment, found: Serial) -> Serial:
+        """Keep them for proposals, which must mean the same."""
+        self._serial[repr(values)] = found
+        return found
 
     def explore(
         self,
@@ -324,8 +337,9 @@ class Sweeper:
         if remedy is not None:
             like = {name: self._like[name] for name in scenario.transactions}
             carried = carried_over(remedy, self.scenario, scenario, like)
-            scenario, more = apply_remedy(scenario, carried)
-            ddl = (*ddl, *more)
+            if carried is not None:
+                scenario, more = apply_remedy(scenario, carried)
+                ddl = (*ddl, *more)
         how = self._quick if self._looked else self.options
         runner = ExplorationRunner(
             connect=self.connect,

@@ -1,0 +1,165 @@
+"""Insert or not: a look whether a row is there, and the insert where it is not, in one statement.
+
+Two who look at the same time both find nothing, and both add: one of them then fails, or each waits
+for the gap that the other has locked. A statement that adds the row unless it is there needs no
+look. Where the row has no unique key, a constraint has to say that there is one of it only.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
+from catenum.core.propose.editing import of_table
+from catenum.core.propose.looking import Look, looks
+from catenum.core.propose.retry import PAUSE_MS, TIMES, may_begin_again
+from catenum.core.propose.stronger_lock import anomalies_reported
+
+#: What a changed statement says, as in a remedy.
+Rewritten = dict[str, object]
+
+
+def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
+    """One statement; beginning again; and a constraint where there is none."""
+    if not (evidence.wrong or evidence.cycles or evidence.explored.tally.met("error")):
+        return
+    found = {name: list(looks(evidence, name)) for name in evidence.transactions}
+    unique = {
+        name: one
+        for name, own in found.items()
+        if (one := next((look for look in own if _is_unique(evidence, look)), None)) is not None
+    }
+    if unique:
+        yield from _in_one(evidence, unique)
+        yield from _begun_again(evidence, unique)
+    yield from _constraints(evidence, found)
+
+
+def _is_unique(evidence: Evidence, look: Look) -> bool:
+    keys = evidence.keys(look.table)
+    columns = {column.lower() for column in look.columns}
+    return any(key and {c.lower() for c in key} <= columns for key in (keys.primary, *keys.unique))
+
+
+def _because(evidence: Evidence, found: Mapping[str, Look]) -> tuple[str, ...]:
+    return (
+        *(
+            f"{name} looks in statement {look.read}, and adds the row in statement {look.insert}"
+            " where it found none"
+            for name, look in found.items()
+        ),
+        *(evidence.waits_reported(list(found), 2) or anomalies_reported(evidence)),
+    )
+
+
+def _in_one(evidence: Evidence, found: Mapping[str, Look]) -> Iterator[CandidateSeries]:
+    rewrite: dict[str, Mapping[int, Rewritten]] = {}
+    drop: dict[str, tuple[int, ...]] = {}
+    changes = False
+    for name, look in found.items():
+        written = _written(evidence, name, look)
+        if written is not None:
+            rewrite[name] = written
+            drop[name] = (look.read, *((look.update,) if look.update is not None else ()))
+            changes = changes or look.update is not None
+    if not rewrite:
+        return
+    otherwise = "or change the row that is there" if changes else "unless it is there"
+    yield (
+        Candidate(
+            kind="insert or not",
+            name=f"insert, {otherwise}",
+            because=_because(evidence, {name: found[name] for name in rewrite}),
+            remedy=remedy(rewrite=rewrite, drop=drop),
+            means=(
+                "one statement in place of the look and the insert; who comes second waits for the"
+                " first, and the number of rows says whether the row was added",
+            ),
+        ),
+    )
+
+
+def _written(evidence: Evidence, name: str, look: Look) -> Mapping[int, Rewritten] | None:
+    """The insert that needs no look; None where what follows hangs on the look."""
+    statements = evidence.transactions[name].statements
+    insert = statements[look.insert - 1]
+    if insert.otherwise in ("rollback", "commit"):
+        # where the row is there the transaction ends: it must have nothing else to undo or to do
+        before = range(1, look.insert)
+        writes = any(a.writes for n in before for a in evidence.footprint(name, n).accesses)
+        if look.insert < len(statements) or writes:
+            return None
+    assigned: Mapping[str, str] = {}
+    if look.update is not None:
+        dialect = evidence.rules.sql.dialect
+        assigned = {
+            column: of_table(value, look.table, dialect)
+            for column, value in evidence.reading(statements[look.update - 1].text).assigned.items()
+        }
+    clause = evidence.rules.advice.unless_there(_key(evidence, look), assigned)
+    sql = f"{insert.text.rstrip().rstrip(';').rstrip()} {clause}"
+    tree = evidence.reading(sql).tree
+    if tree is None or not tree.args.get("conflict"):
+        return None
+    return {look.insert: {"sql": sql, "when": None, "otherwise": None}}
+
+
+def _key(evidence: Evidence, look: Look) -> tuple[str, ...]:
+    keys = evidence.keys(look.table)
+    columns = {column.lower() for column in look.columns}
+    return next(key for key in (keys.primary, *keys.unique)
+                if key and {c.lower() for c in key} <= columns)  # fmt: skip
+
+
+def _begun_again(evidence: Evidence, found: Mapping[str, Look]) -> Iterator[CandidateSeries]:
+    names = [name for name in found if may_begin_again(evidence, name)]
+    if len(names) < len(found):
+        return
+    yield (
+        Candidate(
+            kind="retry",
+            name="retry on a duplicate key",
+            because=_because(evidence, found),
+            remedy=remedy(retry=_retry(names)),
+            means=(
+                "who comes second gets the error that the key is there already; the application"
+                f" begins the transaction again, at most {TIMES} times, and then finds the row",
+            ),
+        ),
+    )
+
+
+def _retry(names: list[str]) -> dict[str, object]:
+    on = ["deadlock", "refused", "duplicate"]
+    return {name: {"times": TIMES, "pause": f"{PAUSE_MS}ms", "on": on} for name in names}
+
+
+def _constraints(evidence: Evidence, found: Mapping[str, list[Look]]) -> Iterator[CandidateSeries]:
+    """A unique constraint on what is looked for, where the table has none."""
+    if not evidence.wrong:
+        return
+    wanted: dict[tuple[str, tuple[str, ...]], dict[str, Look]] = {}
+    for name, own in found.items():
+        for look in own:
+            if not _is_unique(evidence, look):
+                wanted.setdefault((look.table, tuple(sorted(look.columns))), {})[name] = look
+    for (table, columns), of in wanted.items():
+        names = [name for name in of if may_begin_again(evidence, name)]
+        if len(names) < len(of):
+            continue
+        listed = ", ".join(columns)
+        constraint = "_".join((table, *columns, "once"))
+        sql = f"alter table {table} add constraint {constraint} unique ({listed})"
+        yield (
+            Candidate(
+                kind="constraint",
+                name=f"{listed} of {table} unique, retry on a duplicate",
+                because=_because(evidence, of),
+                remedy=remedy(ddl=(sql,), retry=_retry(names)),
+                means=(
+                    "the server refuses a second row, whoever adds it; who comes second gets the"
+                    f" error, begins again, at most {TIMES} times, and then finds the row",
+                    "rows that are there twice already must be mended first",
+                ),
+            ),
+        )

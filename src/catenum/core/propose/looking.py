@@ -1,0 +1,101 @@
+"""Who looks for a row and adds it where none is there, so that two can both find none."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from catenum.core.propose.candidate import Evidence
+from catenum.core.propose.reading import Reading
+from catenum.core.scenario.carry import ROWS
+from catenum.core.scenario.conditions import Comparison
+from catenum.core.scenario.model import Statement
+
+
+@dataclass(frozen=True)
+class Look:
+    """``read`` and ``insert``: the numbers of the statements; ``columns``: by which the row is
+    looked for, and which the new row gets with the same values; ``update``: the statement that
+    changes the row where it was found, if there is one.
+    """
+
+    table: str
+    read: int
+    insert: int
+    columns: tuple[str, ...]
+    update: int | None = None
+
+
+def looks(evidence: Evidence, name: str) -> Iterator[Look]:
+    """What a transaction looks for before it adds it."""
+    statements = evidence.transactions[name].statements
+    for at, look in enumerate(statements, 1):
+        source = evidence.reading(look.text)
+        if not source.selected or source.table is None or not look.kept:
+            continue
+        table = source.table.lower()
+        sought = evidence.given(name, at, table)
+        if not sought or source.terms_beyond(tuple(sought)):
+            continue
+        for place in range(at + 1, len(statements) + 1):
+            insert = statements[place - 1]
+            given = evidence.given(name, place, table)
+            adds = evidence.reading(insert.text).inserts_into is not None
+            if not adds or any(given.get(column) != value for column, value in sought.items()):
+                continue
+            if not _where(insert, look, source, found=False):
+                continue
+            update = _changed_instead(evidence, name, at, table, sought)
+            if not _needed_elsewhere(evidence, name, look, {place, update or place}):
+                yield Look(table, at, place, tuple(sought), update)
+            break
+
+
+def _changed_instead(
+    evidence: Evidence, name: str, at: int, table: str, sought: dict[str, str]
+) -> int | None:
+    """The statement that changes the row where it was found."""
+    statements = evidence.transactions[name].statements
+    look, source = statements[at - 1], evidence.reading(statements[at - 1].text)
+    for number in range(at + 1, len(statements) + 1):
+        reading = evidence.reading(statements[number - 1].text)
+        same = reading.assigned and evidence.given(name, number, table) == sought
+        if same and _where(statements[number - 1], look, source, found=True):
+            return number
+    return None
+
+
+def _where(one: Statement, look: Statement, source: Reading, *, found: bool) -> bool:
+    """Whether a statement is run just where the look found a row, or just where it found none."""
+    condition = one.condition
+    if condition is None or len(condition.comparisons) != 1:
+        return False
+    (comparison,) = condition.comparisons
+    column = look.kept.get(comparison.left.name or "")
+    if column is None:
+        return False
+    if comparison.right is None:
+        return comparison.sign == ("is not null" if found else "is null")
+    if column != ROWS and "count" not in source.selected.get(column.lower(), "").lower():
+        return False
+    return _tells(comparison, found)
+
+
+def _tells(comparison: Comparison, found: bool) -> bool:
+    if comparison.right is None:
+        return False
+    sign_and_value = (comparison.sign, str(comparison.right))
+    if found:
+        return sign_and_value in ((">", "0"), ("=", "1"), (">=", "1"), ("<>", "0"))
+    return sign_and_value in (("=", "0"), ("<", "1"))
+
+
+def _needed_elsewhere(evidence: Evidence, name: str, look: Statement, known: set[int]) -> bool:
+    """Whether anything else uses what the look kept."""
+    kept = set(look.kept)
+    for number, one in enumerate(evidence.transactions[name].statements, 1):
+        conditions = [one.requirement] if number in known else [one.condition, one.requirement]
+        named = {operand.name for c in conditions if c is not None for operand in c.names}
+        if kept & (named | set(evidence.reading(one.text).parameters)):
+            return True
+    return False
