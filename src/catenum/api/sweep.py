@@ -9,7 +9,7 @@ from catenum.api.scenarios import ScenarioSource, request
 from catenum.api.servers import server_for
 from catenum.api.space import SpaceOptions, explore_options
 from catenum.core.errors import InputError
-from catenum.core.sweep.cases import LONGEST, MOST_ASSIGNMENTS
+from catenum.core.sweep.cases import MOST_ASSIGNMENTS
 from catenum.core.sweep.result import Sweep
 from catenum.lab.sweep.sweep import MOST_SCHEDULES, Sweeper
 
@@ -18,7 +18,7 @@ def sweep(
     scenario: ScenarioSource,
     *,
     remedy: str | None = None,
-    longest: int = LONGEST,
+    longest: int | None = None,
     most: int = MOST_ASSIGNMENTS,
     **options: Unpack[SpaceOptions],
 ) -> Sweep:
@@ -26,7 +26,7 @@ def sweep(
     transactions, and between each and a second copy of itself.
 
     ``remedy``: one of the scenario's applied, or 'one + other'; ``longest``: lists have up to so
-    many elements; ``most``: of more assignments a sample is looked at; ``time_limit``: no case is
+    many elements (three by default, two where that would be many cases); ``most``: of more assignments a sample is looked at; ``time_limit``: no case is
     begun later. Raises InputError, TargetError.
     """
     if options.get("outside"):

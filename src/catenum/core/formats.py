@@ -956,6 +956,13 @@ class Server(TypedDict):
     private: bool
 
 
+class InsteadValue(TypedDict):
+    """The case that is looked at, since with the values of the scenario nothing conflicts."""
+
+    words: str
+    values: dict[str, dict[str, Any]]
+
+
 class ProposalFile(TypedDict):
     """``catenum propose --json``; with ``--save`` the worst schedule as it is, and with what is put
     first.
@@ -966,6 +973,7 @@ class ProposalFile(TypedDict):
     target: Server
     conflict: bool
     placeholders: list[str]
+    instead: InsteadValue | None
     baseline: Figures
     candidates: list[CandidateValue]
     dropped: list[Dropped]

@@ -18,6 +18,7 @@ from catenum.core.record.outcome import KINDS
 from catenum.core.record.recording_file import to_plain as recording_value
 from catenum.core.servers import rules_of
 from catenum.core.space.exploration import how_far
+from catenum.core.sweep.words import values_line
 from catenum.core.text import counted, duration, listed
 from catenum.lab.run.safety import placeholders
 from catenum.render.console import STYLES, say
@@ -95,6 +96,14 @@ def _print_baseline(console: Console, found: Proposals) -> None:
         f" {explored.target.version}",
         style=STYLES["strong"],
     )
+    if found.instead is not None:
+        _wrapped(
+            console,
+            "With the values of the scenario no schedule ends in a conflict. With others it does:"
+            f" {found.instead.words} ({values_line(found.instead.case.values)}). That case is what"
+            " follows.",
+            "",
+        )
     _wrapped(console, f"As it is: {_outcomes(found.baseline.kinds)}; {how_far(explored)}.", "")
     if unknown := placeholders(found.scenario):
         text = (
@@ -370,6 +379,7 @@ def proposals_value(found: Proposals) -> dict[str, Any]:
         },
         "conflict": found.conflict,
         "placeholders": placeholders(found.scenario),
+        "instead": _instead(found),
         "baseline": {**_figures(found.baseline), "load": _load(found.load)},
         "candidates": [
             {
@@ -409,6 +419,12 @@ def proposals_value(found: Proposals) -> dict[str, Any]:
         "interrupted": found.interrupted,
         "rules_broken_serially": list(found.serial_breaks),
     }
+
+
+def _instead(found: Proposals) -> dict[str, Any] | None:
+    if found.instead is None:
+        return None
+    return {"words": found.instead.words, "values": found.instead.case.values}
 
 
 def _values(one: Proposal) -> dict[str, Any] | None:

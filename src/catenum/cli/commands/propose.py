@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 import shlex
+from dataclasses import replace
 from pathlib import Path
 from typing import IO
 
@@ -18,10 +19,13 @@ from catenum.cli.progress import Reporter
 from catenum.cli.space_options import add_reach_options, space_options
 from catenum.core.document.comparison import proposal_summary
 from catenum.core.errors import InputError
+from catenum.core.propose.candidate import Candidate
 from catenum.core.propose.changes import with_remedies
 from catenum.core.propose.proposals import Proposals
 from catenum.core.propose.ranking import Proposal
+from catenum.core.scenario.model import Scenario
 from catenum.core.servers import rules_of
+from catenum.core.sweep.carried_over import OnlyHere, carried_over
 from catenum.engines.clock import Clock
 from catenum.render.console import say
 from catenum.render.propose import (
@@ -116,7 +120,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if args.save:
         value = {**proposals_value(found), **recordings_value(found)}
         files.save_atomically(args.save, json.dumps(value, ensure_ascii=False).encode())
-    _show(args, found, text, list(file.scenario.remedies), out, err)
+    _show(args, found, text, file.scenario, out, err)
     if found.interrupted:
         return ExitCode.INTERRUPTED
     if found.stopped and not found.tried:
@@ -130,7 +134,7 @@ def _show(
     args: argparse.Namespace,
     found: Proposals,
     text: str,
-    taken: list[str],
+    scenario: Scenario,
     out: IO[str],
     err: IO[str],
 ) -> None:
@@ -140,14 +144,13 @@ def _show(
             raise InputError(f"--pick {args.pick}: there are {len(found.tried)} proposals")
         chosen = [found.tried[args.pick - 1]]
     if args.write is not None:
-        if chosen:
+        mine = [one for one in (_handed_back(one, found, scenario) for one in chosen) if one]
+        if mine:
             files.save_atomically(
-                args.write,
-                with_remedies(text, [one.candidate for one in chosen], taken).encode(),
-                shared=True,
+                args.write, with_remedies(text, mine, list(scenario.remedies)).encode(), shared=True
             )
             common.teller(err, args.quiet)(
-                f"{args.write}: {len(chosen)} remedies added; 'catenum trial' tries them again"
+                f"{args.write}: {len(mine)} remedies added; 'catenum trial' tries them again"
             )
         else:
             common.teller(err, args.quiet)(f"{args.write}: not written, since nothing cures")
@@ -182,6 +185,21 @@ def _show(
         print_proposals(console, found, verbose=args.verbose)
     say(console)
     common.say_next(console, *_next(args, found, bool(chosen)))
+
+
+def _handed_back(one: Proposal, found: Proposals, scenario: Scenario) -> Candidate | None:
+    """A change as one of the scenario's own statements; None where only the case that was looked at
+    in its place has them.
+    """
+    if found.instead is None:
+        return one.candidate
+    own = scenario.for_server(found.explored.target.server)
+    like = {name: name for name in own.transactions if name in found.scenario.transactions}
+    try:
+        remedy = carried_over(one.candidate.remedy, found.scenario, own, like)
+    except OnlyHere:
+        return None
+    return replace(one.candidate, remedy=remedy) if remedy is not None else None
 
 
 def _next(args: argparse.Namespace, found: Proposals, cured: bool) -> list[str]:

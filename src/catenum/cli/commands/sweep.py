@@ -19,7 +19,7 @@ from catenum.core.errors import InputError
 from catenum.core.scenario.writing import as_text, definition_of
 from catenum.core.sweep.cases import LONGEST, MOST_ASSIGNMENTS
 from catenum.core.sweep.result import CaseResult, Sweep, to_plain
-from catenum.lab.sweep.sweep import MOST_SCHEDULES
+from catenum.lab.sweep.sweep import MANY_CASES, MOST_SCHEDULES, SHORTER
 from catenum.render.console import say
 from catenum.render.sweep import answer, print_sweep, rows_of
 
@@ -39,8 +39,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--longest",
         metavar="N",
         type=common.positive,
-        default=LONGEST,
-        help=f"lists have up to so many elements (default {LONGEST})",
+        help=f"lists have up to so many elements (default {LONGEST}, and {SHORTER} where that would"
+        f" be more than {MANY_CASES} distinct cases)",
     )
     parser.add_argument(
         "--most",

@@ -43,7 +43,8 @@ class Candidate:
     already, so where a cycle closes all the same a stronger lock there hardly breaks it.
     ``these_values``: why it fits the values of this case only, and not the code; ``harms``: whom it
     holds up that nobody held up before. ``held``: over how many statements locks are held that
-    others wait for, before and after.
+    others wait for, before and after. ``by_count``: how many rows a write has changed says what a
+    rollback said before.
     """
 
     kind: CandidateKind
@@ -58,6 +59,7 @@ class Candidate:
     these_values: tuple[str, ...] = ()
     harms: tuple[str, ...] = ()
     held: tuple[int, int] | None = None
+    by_count: bool = False
 
     @property
     def size(self) -> int:

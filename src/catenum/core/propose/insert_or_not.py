@@ -71,6 +71,7 @@ def _in_one(evidence: Evidence, found: Mapping[str, Look]) -> Iterator[Candidate
             name=f"insert, {otherwise}",
             because=_because(evidence, {name: found[name] for name in rewrite}),
             remedy=remedy(rewrite=rewrite, drop=drop),
+            by_count=True,
             means=(
                 "one statement in place of the look and the insert; who comes second waits for the"
                 " first, and the number of rows says whether the row was added",

@@ -10,7 +10,7 @@ from catenum.core.propose.ranking import Load, Proposal
 from catenum.core.record.recording import Recording
 from catenum.core.scenario.model import Scenario
 from catenum.core.space.exploration import Exploration
-from catenum.core.sweep.result import Sweep
+from catenum.core.sweep.result import CaseResult, Sweep
 
 
 @dataclass(kw_only=True)
@@ -35,6 +35,8 @@ class Proposals(Displayed):
     after: Recording | None = None
     #: All ways in which its parameters can coincide; None where it has none, or nothing cures.
     swept: Sweep | None = None
+    #: The case that is looked at in place of the values at hand, with which nothing conflicts.
+    instead: CaseResult | None = None
     notes: tuple[str, ...] = ()
     serial_breaks: tuple[
         str, ...

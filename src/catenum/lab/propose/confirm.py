@@ -130,7 +130,11 @@ class Confirmation:
             name, changed, (*ddl, *other.sql), self.tries.within(how), compared
         )
         defect = difference(
-            was, compared.found, decides=candidate.decides, dropped=candidate.remedy.drop
+            was,
+            compared.found,
+            decides=candidate.decides,
+            dropped=candidate.remedy.drop,
+            by_count=candidate.by_count,
         )
         if defect is not None and not candidate.decides:
             reported = f"where {other.title}, {defect}"

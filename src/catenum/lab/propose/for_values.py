@@ -73,7 +73,7 @@ class ForAllValues:
                     )
 
     def _unknown(self, why: str, cases: int = 0) -> ForValues:
-        return ForValues(holds=None, cases=cases, but=why, longest=self.sweeper.longest)
+        return ForValues(holds=None, cases=cases, but=why, longest=self.sweeper.length)
 
     def _on_bad(self, one: Proposal) -> Proposal:
         """On the cases that are bad as it is; its values stay None where it cures them all."""
@@ -103,11 +103,11 @@ class ForAllValues:
                 found = self._try(one, base, plan, case, done)
                 if found is not None:
                     return found
-        held = ForValues(holds=True, cases=done, longest=self.sweeper.longest)
+        held = ForValues(holds=True, cases=done, longest=self.sweeper.length)
         return replace(one, values=held if self.swept.proven else self._unknown("", done))
 
     def _only(self, one: Proposal, but: str, cases: int) -> Proposal:
-        values = ForValues(holds=False, cases=cases, but=but, longest=self.sweeper.longest)
+        values = ForValues(holds=False, cases=cases, but=but, longest=self.sweeper.length)
         return replace(one, values=values)
 
     def _try(
@@ -133,7 +133,11 @@ class ForAllValues:
             shortest = bad.shortest if bad is not None else None
             return replace(found, values=replace(found.values, shortest=shortest))  # type: ignore[type-var]
         defect = difference(
-            was, compared.found, decides=candidate.decides, dropped=candidate.remedy.drop
+            was,
+            compared.found,
+            decides=candidate.decides,
+            dropped=candidate.remedy.drop,
+            by_count=candidate.by_count,
         )
         if defect is not None and not candidate.decides:
             return self._only(one, f"with {words}, {defect}", number)

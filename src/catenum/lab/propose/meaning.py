@@ -97,12 +97,14 @@ def difference(
     *,
     decides: bool,
     dropped: Mapping[str, Sequence[int]] | None = None,
+    by_count: bool = False,
 ) -> str | None:
     """In what the changed scenario means something else; None where nothing was found.
 
     ``decides``: it is meant to, since the scenario as it is breaks its rules in any order: then
     they must hold. ``dropped``: the numbers of statements that are left out, whose results nobody
-    sees any more.
+    sees any more. ``by_count``: a rollback of nothing may have become a commit of nothing, since
+    how many rows a write has changed says the same.
     """
     for order in after.runs if decides else before.ended:
         was, now = before.runs[order], after.runs[order]
@@ -112,8 +114,10 @@ def difference(
             if broken:
                 return f"run one after another ({reported}) the rule '{broken[0]}' is false"
             continue
-        if was.status != now.status:
-            other = next(name for name in was.status if was.status[name] != now.status[name])
+        other = next(
+            (n for n in was.status if _ended(was, n, by_count) != _ended(now, n, by_count)), None
+        )
+        if other is not None:
             return (
                 f"run one after another ({reported}) {other} is {now.status[other]}, and not"
                 f" {was.status[other]}"
@@ -126,6 +130,11 @@ def difference(
             if mine - theirs:
                 return f"run one after another ({reported}) {name} sees other results"
     return None
+
+
+def _ended(run: Run, name: str, by_count: bool) -> str:
+    status = run.status[name]
+    return "committed" if by_count and status == "rolled back" else status
 
 
 def _rows(observed: Observation) -> dict[str, tuple[object, ...]]:

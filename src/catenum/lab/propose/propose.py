@@ -24,6 +24,7 @@ from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.scenario.remedies import apply_remedy
 from catenum.core.servers import rules_of
 from catenum.core.space.exploration import Exploration
+from catenum.core.sweep.result import CaseResult
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.lab.compare.loop_comparison import contest
@@ -77,6 +78,8 @@ class Proposer:
     first: Callable[[Proposal], None] = lambda proposal: None
     #: Loops of each transaction for conflicts inside statements; None where none are run.
     copies: Mapping[str, int] | None = None
+    #: The case of a sweep that the scenario is, where the values at hand meet no conflict.
+    instead: CaseResult | None = None
     #: What ``run`` has found out so far: the serial orders, the evidence, how candidates are tried,
     #: schedules that end badly, candidates that wait their turn, and those that deadlock.
     tried_how: ExploreOptions = field(init=False)
@@ -105,11 +108,16 @@ class Proposer:
         found = Proposals(
             scenario=scenario, explored=explored, baseline=baseline, played=played, baseline_ms=took
         )
+        found.instead = self.instead
         found.looped = tuple(self._loops(scenario)) if self.copies is not None else ()
         found.serial_breaks = compared.found.broken
         found.stopped = self.over()
         if found.stopped and not explored.reach.whole:
             return found
+        if not found.conflict and self.instead is None and not self.over():
+            case = self._bad_case(scenario)
+            if case is not None and case.scenario is not None:
+                return self._on(case)
         if not found.conflict and not found.baseline.waits:
             return found
         self._serial = compared.found
@@ -171,22 +179,19 @@ class Proposer:
             self._show(found)
         return found
 
+    def _on(self, case: CaseResult) -> Proposals:
+        """The same for a case in the place of the values at hand."""
+        assert case.scenario is not None
+        options = replace(self.options, order=None, victim=None)
+        return replace(self, scenario=case.scenario, file=None, options=options, instead=case).run()
+
     def _for_all_values(self, found: Proposals) -> None:
         """Of a scenario with parameters: whether what cures this case cures the code."""
-        if not found.cures or not any(t.parameters for t in found.scenario.transactions.values()):
+        if not found.cures:
             return
-        left = self.for_ms - self._clock.now_ms() if self.for_ms is not None else None
         try:
-            sweeper = Sweeper(
-                connect=self.connect,
-                engine=self.engine,
-                scenario=found.scenario,
-                options=replace(self.how, limit=MOST_SCHEDULES),
-                for_ms=left,
-                workers=self.workers,
-                progress=self._swept,
-            )
-            if not sweeper.domains.slots:
+            sweeper = self._sweeper(found.scenario)
+            if sweeper is None:
                 return
             check = ForAllValues(sweeper)
         except InputError as error:
@@ -194,6 +199,33 @@ class Proposer:
             return
         found.swept = check.swept
         check.check(found.tried)
+
+    def _sweeper(self, scenario: Scenario) -> Sweeper | None:
+        """What runs the scenario with other values; None where it has none to choose. Raises
+        InputError where they cannot be chosen.
+        """
+        if not any(one.parameters for one in scenario.transactions.values()):
+            return None
+        left = self.for_ms - self._clock.now_ms() if self.for_ms is not None else None
+        sweeper = Sweeper(
+            connect=self.connect,
+            engine=self.engine,
+            scenario=scenario,
+            options=replace(self.how, limit=MOST_SCHEDULES),
+            for_ms=left,
+            workers=self.workers,
+            progress=self._swept,
+        )
+        return sweeper if sweeper.domains.slots else None
+
+    def _bad_case(self, scenario: Scenario) -> CaseResult | None:
+        """Values with which the same code meets a conflict, where those at hand meet none."""
+        try:
+            sweeper = self._sweeper(scenario)
+            cases = sweeper.run().ordered() if sweeper is not None else []
+        except InputError:
+            return None  # then the values at hand are all that there is to say
+        return next((one for one in cases if one.bad), None)
 
     def _swept(self, part: float, what: str) -> None:
         if self.progress is not None:
@@ -332,7 +364,11 @@ class Proposer:
             return None
         after = compared.found
         defect = difference(
-            self._serial, after, decides=candidate.decides, dropped=candidate.remedy.drop
+            self._serial,
+            after,
+            decides=candidate.decides,
+            dropped=candidate.remedy.drop,
+            by_count=candidate.by_count,
         )
         numbers = figures_of(
             explored.tally,

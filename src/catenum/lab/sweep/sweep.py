@@ -43,6 +43,8 @@ from catenum.lab.run.loading import load
 MOST_ROWS = 2_000
 #: Assignments that need no run, and those that came to the same as another, run all the same.
 AUDITED_APART, AUDITED_EQUAL = 2, 3
+#: With more distinct cases than this lists have up to SHORTER elements, unless more are asked for.
+MANY_CASES, SHORTER = 400, 2
 #: Schedules of one case at the most.
 MOST_SCHEDULES = 2_000
 #: Of so many schedules of a case one may be spent on checking what is assumed.
@@ -63,11 +65,13 @@ class Sweeper:
     options: ExploreOptions
     file: ScenarioFile | None = None
     ddl: tuple[str, ...] = ()
-    longest: int = LONGEST
+    longest: int | None = None
     most: int = MOST_ASSIGNMENTS
     for_ms: float | None = None
     workers: int = 1
     progress: Progress = lambda part, what: None
+    #: How long lists get; shorter than ``longest`` says by default, where that is many cases.
+    length: int = field(init=False)
     rules: Rules = field(init=False)
     domains: Domains = field(init=False)
     universe: Universe = field(init=False)
@@ -78,6 +82,7 @@ class Sweeper:
 
     def __post_init__(self) -> None:
         server = self.engine.info.server
+        self.length = self.longest or LONGEST
         self.rules = rules_of(server)
         self.scenario = self.scenario.for_server(server)
         self.domains = domains_of(self.scenario, self.rules)
@@ -98,7 +103,7 @@ class Sweeper:
             own: dict[ColumnKey, int] = {}
             for member in members:
                 for slot in self.domains.of(member.like):
-                    more = self.longest if slot.listed else 1
+                    more = self.length if slot.listed else 1
                     own[slot.domain] = own.get(slot.domain, 0) + more
             for domain, count in own.items():
                 counts[domain] = max(counts.get(domain, 0), count)
@@ -209,7 +214,21 @@ class Sweeper:
         return apply_remedy(base, carried)[0] if carried is not None else base
 
     def plans(self, remedy: Remedy | None = None) -> list[tuple[Scenario, CasePlan]]:
-        """The distinct cases of each set of members."""
+        """The distinct cases of each set of members; of shorter lists where they are very many and
+        nobody asked for these.
+        """
+        found = self._plans(remedy)
+        cases = sum(len(plan.to_run) for _, plan in found)
+        if self.longest is None and self.length > SHORTER and cases > MANY_CASES:
+            self.notes.append(
+                f"lists of up to {self.length} would be {cases:,} distinct cases, so they have up to"
+                f" {SHORTER} (--longest {self.length} runs all)"
+            )
+            self.length = SHORTER
+            found = self._plans(remedy)
+        return found
+
+    def _plans(self, remedy: Remedy | None) -> list[tuple[Scenario, CasePlan]]:
         found = []
         for members in self.sets():
             base = self.together(members)
@@ -229,7 +248,7 @@ class Sweeper:
                     self.universe,
                     dependence,
                     self.rules,
-                    longest=self.longest,
+                    longest=self.length,
                     sorts=_sorts(remedy, members),
                     seed=self.options.seed,
                     most=self.most,
@@ -241,15 +260,15 @@ class Sweeper:
 
     def run(self) -> Sweep:
         """Every distinct case, and a sample of those that need no run."""
+        plans = self.plans()
         found = Sweep(
             scenario=self.scenario.scenario,
             target=self.engine.info,
             kinds=self.kinds(),
             cases=[],
             given=dict(self.domains.given),
-            longest=self.longest,
+            longest=self.length,
         )
-        plans = self.plans()
         total = sum(len(plan.to_run) for _, plan in plans) or 1
         for base, plan in plans:
             found.assignments += plan.assignments
