@@ -26,8 +26,9 @@ def sweep(
     transactions, and between each and a second copy of itself.
 
     ``remedy``: one of the scenario's applied, or 'one + other'; ``longest``: lists have up to so
-    many elements (three by default, two where that would be many cases); ``most``: of more assignments a sample is looked at; ``time_limit``: no case is
-    begun later. Raises InputError, TargetError.
+    many elements (three by default, two where that would be many cases); ``most``: of more
+    assignments a sample is looked at; ``time_limit``: no case is begun later. Raises InputError,
+    TargetError.
     """
     if options.get("outside"):
         raise InputError("--outside: sweep makes rows up, and does so in scratch space only")

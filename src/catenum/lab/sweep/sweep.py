@@ -221,8 +221,8 @@ class Sweeper:
         cases = sum(len(plan.to_run) for _, plan in found)
         if self.longest is None and self.length > SHORTER and cases > MANY_CASES:
             self.notes.append(
-                f"lists of up to {self.length} would be {cases:,} distinct cases, so they have up to"
-                f" {SHORTER} (--longest {self.length} runs all)"
+                f"lists of up to {self.length} would be {cases:,} distinct cases, so they have up"
+                f" to {SHORTER} (--longest {self.length} runs all)"
             )
             self.length = SHORTER
             found = self._plans(remedy)
