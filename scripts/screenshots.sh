@@ -39,7 +39,7 @@ shot intake 0 "catenum intake port.csv; catenum restage port.csv --pick $pick"
 shot churn 0 "catenum churn yard-lookup --target local:mariadb --for 8s --save cycles"
 shot propose 0 "catenum propose berth-count"
 shot explore 0 "catenum explore manifest-total"
-shot levels-need 0 "catenum levels crane-standby"
+shot sweep 0 "catenum sweep line-by-line"
 catenum levels --target local:postgresql --target local:mariadb --target local:mysql --chart "$folder/levels.png" --quiet >/dev/null
 catenum pace hot-row --clients 1,4,16,64,256 --for 12s --chart "$folder/pace.png" --quiet >/dev/null || true
 catenum explore left-open --save space --quiet >/dev/null || true
@@ -86,7 +86,7 @@ sleep 1; python "$scripts/crowd.py" pile "$here" --seconds 25; sleep 2
 kill $watch; wait $watch || true
 shot incident 0 "catenum history show 1 --store pile.sqlite"
 catenum play berth-swap --quiet --save berth-swap.json >/dev/null || true
-catenum draw berth-swap.json --into "$folder" --quiet
+catenum draw berth-swap.json --only timeline --into "$folder" --quiet
 catenum propose berth-swap --quiet --save proposal.json >/dev/null
 catenum report berth-swap.json -o report.html --quiet
 page report report.html 0

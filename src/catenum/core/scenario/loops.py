@@ -53,11 +53,19 @@ def written_out(
     if not lists and not any(isinstance(entry, dict) and "each" in entry for entry in entries):
         return None
     _check_lists(given if isinstance(given, dict) else {}, lists, report)
-    found = list(_statements(entries, lists, report))
+    said: list[str] = []
+
+    def heard(at: Below, message: str, advice: str | None) -> None:
+        said.append(message)
+        report(at, message, advice)
+
+    found = list(_statements(entries, lists, heard))
     statements, origins = [one for one, _ in found], [origin for _, origin in found]
     if len(statements) > MOST_STATEMENTS:
         report(("statements",), f"with its loops written out it has {len(statements)} statements"
                f" (at most {MOST_STATEMENTS})", None)  # fmt: skip
+        return None
+    if not statements and said:
         return None
     if not statements:
         report(("statements",), "it has no statement to run", None)

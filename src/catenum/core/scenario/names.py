@@ -10,10 +10,14 @@ from dataclasses import dataclass
 from catenum.core.record.values import Values
 from catenum.core.scenario.carry import ROWS
 from catenum.core.scenario.conditions import Condition, ConditionError, known_kinds, parse_condition
+from catenum.core.scenario.loops import element
 from catenum.core.scenario.model import Statement, Transaction, sql_for
 from catenum.core.servers import NAMES, rules_of
 from catenum.core.sql.parameters import parameters_in
 from catenum.core.text import suggestion
+
+#: A key of a statement, its text, and a name in it with its place.
+Use = tuple[str, str, str, int]
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,22 +41,18 @@ def name_problems(transaction: Transaction) -> Iterator[NameProblem]:
         name: n for n, s in reversed(list(enumerate(transaction.statements))) for name in s.keep
     }
     for number, statement in enumerate(transaction.statements):
-        uses: list[tuple[str, str, str, int]] = []
-        if statement.when is not None:
-            try:
-                condition = parse_condition(statement.when)
-                known_kinds(condition, transaction.fixed)
-            except ConditionError as error:
-                yield NameProblem(number, "when", statement.when, error.offset, str(error))
-            else:
-                uses += [("when", statement.when, str(o.name), o.offset) for o in condition.names]
-        texts = {sql_for(server, statement.sql): server for server in reversed(NAMES)}
-        for text, server in texts.items():
-            uses += [
-                ("sql", text, p.name, p.offset)
-                for p in parameters_in(text, rules_of(server).sql.token_patterns)
-            ]
+        uses: list[Use] = []
+        try:
+            uses = list(_uses(transaction, statement))
+        except ConditionError as error:
+            yield NameProblem(number, "when", str(statement.when), error.offset, str(error))
+            uses = list(_uses_in_sql(statement))
+        if statement.turn is not None and statement.turn.number > 1:
+            uses = []  # said of the first turn
         for key, text, name, offset in dict.fromkeys(uses):
+            if name in transaction.lists:
+                message = f"{name!r} is a list, and has no value of its own"
+                yield NameProblem(number, key, text, offset, message)
             if name in known:
                 continue
             message = (
@@ -66,7 +66,7 @@ def name_problems(transaction: Transaction) -> Iterator[NameProblem]:
                     None,
                 )
             elif known:
-                advice = suggestion(name, list(known))
+                advice = suggestion(name, _written_names(transaction, statement, known))
             yield NameProblem(number, key, text, offset, message, advice)
         for name in statement.keep:
             if name in transaction.parameters:
@@ -79,6 +79,36 @@ def name_problems(transaction: Transaction) -> Iterator[NameProblem]:
                 )
             known[name] = number
         yield from _required(number, statement, known, transaction.fixed)
+
+
+def _uses(transaction: Transaction, statement: Statement) -> Iterator[Use]:
+    """The names that a statement needs a value of. Raises ConditionError."""
+    if statement.when is not None:
+        condition = parse_condition(statement.when)
+        known_kinds(condition, transaction.fixed)
+        for operand in condition.names:
+            yield "when", statement.when, str(operand.name), operand.offset
+    yield from _uses_in_sql(statement)
+
+
+def _uses_in_sql(statement: Statement) -> Iterator[Use]:
+    texts = {sql_for(server, statement.sql): server for server in reversed(NAMES)}
+    for text, server in texts.items():
+        for one in parameters_in(text, rules_of(server).sql.token_patterns):
+            yield "sql", text, one.name, one.offset
+
+
+def _written_names(
+    transaction: Transaction, statement: Statement, known: Mapping[str, int]
+) -> list[str]:
+    """The names that the file has: those of a loop, and not what their elements are called."""
+    elements = {
+        element(name, number)
+        for name, values in transaction.lists.items()
+        for number in range(1, len(values) + 1)
+    }
+    called = statement.turn.called if statement.turn is not None else ()
+    return [*called, *(name for name in known if name not in elements)]
 
 
 def _required(

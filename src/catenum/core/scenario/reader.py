@@ -405,7 +405,7 @@ def _from_validation(
             message = f"{item['input']!r} is not known here"
             advice = suggestion(str(item["input"]), _quoted(item["ctx"]["expected"]))
         elif kind == "string_pattern_mismatch":
-            message = f"{item['input']!r} is not a name: no blanks, colons, commas or equals signs"
+            message = _no_name(item["input"], item["loc"][-1])
         elif kind == "too_short":
             message = "must not be empty"
         elif kind in ("model_type", "dict_type") and item["input"] is not None:
@@ -422,6 +422,12 @@ def _from_validation(
         message = f"{label}: {message}" if label and kind != "extra_forbidden" else message
         problems.setdefault((place, message), Problem(message, place, advice))
     return list(problems.values())
+
+
+def _no_name(value: object, key: object) -> str:
+    if key in ("from", "column"):
+        return f"{value!r} is no column: write it as table.column"
+    return f"{value!r} is not a name: no blanks, colons, commas or equals signs"
 
 
 def _quoted(expected: str) -> list[str]:
@@ -900,7 +906,7 @@ def _check_sorted(file: ScenarioFile, title: str, remedy: Remedy) -> Iterator[Pr
             yield Problem(
                 f"remedy {title!r}: no loop of {name!r} goes through {listed!r}",
                 file.place("remedies", title, "sort", name),
-                suggestion(listed, sorted(looped)),
+                suggestion(listed, sorted(looped)) if looped else "It has no loop over a list.",
             )
 
 

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Literal
 
 from catenum.core.sql.parser import exp, sqlglot
@@ -30,7 +31,7 @@ def uses_of(sql: str, dialect: str, columns: Mapping[str, Sequence[str]]) -> lis
     lower case), for an INSERT that names none. Of a statement that cannot be parsed, none.
     """
     try:
-        tree = sqlglot.parse_one(sql, dialect=dialect)
+        tree = sqlglot.parse_one(_renamed(sql, dialect), dialect=dialect)
     except (sqlglot.errors.SqlglotError, RecursionError):
         return []
     if not isinstance(tree, exp.Expression):
@@ -62,8 +63,22 @@ def _parameter(one: exp.Expression | None) -> str | None:
     while isinstance(one, exp.Cast | exp.Paren):
         one = one.this
     if isinstance(one, exp.Placeholder) and isinstance(one.this, str):
-        return one.this
+        return one.this.removeprefix(_CALLED)
     return None
+
+
+#: What names of parameters begin with for the parser, to which ``:from`` would be a keyword.
+_CALLED = "parameter__"
+
+
+def _renamed(sql: str, dialect: str) -> str:
+    tokens = sqlglot.tokenize(sql, dialect=dialect)
+    parts, at = [], 0
+    for colon, name in pairwise(tokens):
+        if colon.text == ":" and name.start == colon.end + 1 and name.text.isidentifier():
+            parts += [sql[at : name.start], _CALLED]
+            at = name.start
+    return "".join((*parts, sql[at:]))
 
 
 def _compared(

@@ -43,12 +43,13 @@ def carried_over(
             continue
         old, new = original.transactions[of], scenario.transactions[name]
         for part in ("rewrite", "add"):
-            found = dict(_statements((getattr(remedy, part) or {}).get(of) or {}, old, new))
+            changes = (getattr(remedy, part) or {}).get(of) or {}
+            found = dict(_statements(changes, old, new, added=part == "add"))
             if found:
                 parts.setdefault(part, {})[name] = found
         dropped = (remedy.drop or {}).get(of)
-        if dropped:
-            parts.setdefault("drop", {})[name] = tuple(_dropped(dropped, old, new))
+        if dropped and (gone := tuple(_dropped(dropped, old, new))):
+            parts.setdefault("drop", {})[name] = gone
         order = (remedy.reorder or {}).get(of)
         if order:
             parts.setdefault("reorder", {})[name] = tuple(_order(order, old, new))
@@ -75,9 +76,9 @@ def keys_of(transaction: Transaction) -> list[Key]:
 
 
 def _statements(
-    changes: Mapping[int, Statement], old: Transaction, new: Transaction
+    changes: Mapping[int, Statement], old: Transaction, new: Transaction, *, added: bool
 ) -> Iterator[tuple[int, Statement]]:
-    """Statements by number, for the other values."""
+    """Statements by number, for the other values; ``added``: before those that have the numbers."""
     before, after = keys_of(old), keys_of(new)
     in_loops: dict[Key, dict[int, Statement]] = {}
     for number, one in changes.items():
@@ -88,7 +89,8 @@ def _statements(
         if turn is None:
             yield after.index(key) + 1, one
         elif (
-            turn.number == 1
+            added
+            and turn.number == 1
             and turn.place == 1
             and len(_turns(old, key[1])) > 1
             and all(n == number or before[n - 1] != key for n in changes if n <= len(before))

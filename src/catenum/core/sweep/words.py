@@ -86,7 +86,11 @@ def lists_compared(name: str, mine: Sequence[object], theirs: Sequence[object]) 
     others = list(dict.fromkeys(one for one in theirs if one in mine))
     count = _NUMBERS[len(ours)] if len(ours) < len(_NUMBERS) else str(len(ours))
     whole = len(ours) == len(set(mine)) == len(set(theirs))
-    what = f"the same {count} {name}" if whole and len(ours) > 1 else f"{count} of {name} in common"
+    what = (
+        f"the same {count} {name}"
+        if whole and len(ours) > 1
+        else f"{count} of the {name} in common"
+    )
     if len(ours) < 2:
         return what
     if ours == others:

@@ -293,10 +293,11 @@ class Sweeper:
         return self.for_ms is not None and self.clock.now_ms() > self.for_ms
 
     def _untouched(self, plan: CasePlan, case: Case) -> CaseResult:
+        words = self.words(plan, case)
         return CaseResult(
             members=plan.members,
             case=case,
-            words=self.words(plan, case),
+            words=f"{words}, and the like" if case.equal > 1 else words,
             level=self._levels(plan.members),
             ran=False,
         )
