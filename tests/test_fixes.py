@@ -15,6 +15,7 @@ KEPT = {"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}
 #: In every run of the tests; the others are for the soak.
 QUICK = {("look-then-insert", "postgresql"), ("two-tables", "postgresql"),
          ("claim", "mariadb"), ("hot-last", "postgresql"), ("gap-register", "mysql")}  # fmt: skip
+SLOW = [pytest.mark.soak, pytest.mark.checked_twice]
 #: Where nothing conflicts, what eases the waiting is first.
 EASES = {"claim-locked", "hot-last"}
 
@@ -22,7 +23,7 @@ EASES = {"claim-locked", "hot-last"}
 @pytest.mark.parametrize(
     ("name", "server"),
     [
-        pytest.param(name, server, marks=[] if (name, server) in QUICK else [pytest.mark.soak])
+        pytest.param(name, server, marks=[] if (name, server) in QUICK else SLOW)
         for name, one in FIXES.items()
         for server in one["first"]
     ],
