@@ -22,7 +22,7 @@ class CarryingLoop:
 
     def __init__(self, plan: LoopPlan, names: tuple[tuple[str, ...], ...], seed: int) -> None:
         """``names``: those of each statement's parameters, in the order of its text."""
-        self._plan, self._names = plan, names
+        self._plan, self._names, self._thinks = plan, names, bool(plan.thinks)
         chance = random.Random(seed)
         self._drawers = {name: draws.drawer(chance) for name, draws in plan.drawn.items()}
         self._values: dict[str, Value] = dict(plan.fixed)
@@ -78,6 +78,8 @@ class CarryingLoop:
                 return _fault(carried.why_missing(missing.name))
             except (ConditionError, ValueError) as fault:
                 return _fault(str(fault))
+        if self._thinks:
+            at(len(self._names) + 1)
         return self._plan.ends
 
     def _run_plain(self, execute: Execute, at: Callable[[int], None]) -> ServerError | str:
@@ -88,6 +90,8 @@ class CarryingLoop:
             error = execute(number, tuple([(name, values[name]) for name in names]))[2]
             if error is not None:
                 return error
+        if self._thinks:
+            at(len(self._names) + 1)
         return self._plan.ends
 
 

@@ -99,6 +99,7 @@ def _queues(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Iter
 
 def _spans(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Iterator[str]:
     reported = set()
+    yield from _thinks(evidence, changed, candidate)
     for name, number, table in _new_locks(evidence, changed, candidate):
         behind = len(changed.transactions[name].statements) - number
         if behind >= MANY and (name, table) not in reported:
@@ -106,4 +107,16 @@ def _spans(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Itera
             yield (
                 f"{name} holds the lock on {table} over {counted(behind, 'more statement')}, until"
                 " it ends"
+            )
+
+
+def _thinks(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Iterator[str]:
+    """Where a lock is held while the application is elsewhere."""
+    for name, number, table in _new_locks(evidence, changed, candidate):
+        behind = changed.transactions[name].statements[number - 1 :]
+        elsewhere = sum(one.thinks or 0 for one in behind)
+        if elsewhere:
+            yield (
+                f"{name} holds the lock on {table} while the application is elsewhere for"
+                f" {elsewhere} ms"
             )

@@ -364,6 +364,13 @@ class Statement(_Model):
             " several before the first is answered"
         ),
     )
+    thinks: Duration | None = Field(
+        default=None,
+        description=(
+            "how long the application is elsewhere behind the statement, with its locks held: a"
+            " call, a user. Loops and loads wait so long; in schedules no time passes"
+        ),
+    )
     turn: SkipJsonSchema[Turn | None] = Field(default=None, exclude=True, repr=False)
     kill: Name | None = Field(
         default=None,

@@ -26,6 +26,7 @@ class _Planned:
         self.begin = f"start transaction {how.access or ''}".strip()
         self.timeout_s = -(-how.timeout_ms // 1000) if how.timeout_ms else 60
         self.ends, self.statements = plan.ends, plan.texts
+        self.thinks = bool(plan.thinks)
         names = tuple(rules.sql.value_names(sql) for sql in plan.texts)
         self.carrying = CarryingLoop(plan, names, seed=seed)
         self.carries = self.carrying.needed
@@ -100,6 +101,8 @@ class InnodbLoop:
                 cursor.execute(sql)
                 while cursor.nextset():
                     pass
+            if plan.thinks:
+                at(len(plan.statements) + 1)
             query(plan.ends)
             return None
         except (pymysql.Error, OSError) as error:

@@ -14,7 +14,7 @@ from typing import Protocol
 from catenum.core.record.recording import TargetInfo
 from catenum.engines.ports.data import Data, DataError, NeedsReload, NotRestored, StatementsEffects
 from catenum.engines.ports.lock_views import LockViews
-from catenum.engines.ports.loops import Loop, LoopPlan, Loops, Rejected, Waiting
+from catenum.engines.ports.loops import Loop, LoopPlan, Loops, Rejected, Thinking, Waiting
 from catenum.engines.ports.reports import Reports
 from catenum.engines.ports.sessions import Beginning, Begun, Patience, Reply, Session, Sessions
 
@@ -75,5 +75,6 @@ __all__ = [
     "Session",
     "Sessions",
     "StatementsEffects",
+    "Thinking",
     "Waiting",
 ]

@@ -35,6 +35,32 @@ class LoopPlan:
         """The statements' SQL."""
         return tuple(statement.text for statement in self.statements)
 
+    @property
+    def thinks(self) -> dict[int, float]:
+        """Seconds for which the application is elsewhere, by the number of the statement before."""
+        return {
+            number: statement.thinks / 1000
+            for number, statement in enumerate(self.statements, 1)
+            if statement.thinks
+        }
+
+
+class Thinking:
+    """Stands before what hears of each statement, and lets the time pass that the application takes
+    behind the one before. ``sleep`` takes seconds.
+    """
+
+    def __init__(
+        self, at: Callable[[int], None], thinks: Mapping[int, float], sleep: Callable[[float], None]
+    ) -> None:
+        self._at, self._thinks, self._sleep, self._last = at, thinks, sleep, 0
+
+    def __call__(self, number: int) -> None:
+        if number > self._last and (pause := self._thinks.get(self._last)):
+            self._sleep(pause)
+        self._last = number
+        self._at(number)
+
 
 class Rejected(Exception):
     """The server rejects a statement of a loop before it is run; the text is the server's."""

@@ -29,6 +29,7 @@ class _Prepared:
         self.timeout_ms = how.timeout_ms or 0
         self.ends = f"{plan.ends}".encode()  # the name of a prepared statement, as its text
         self.begins = b""
+        self.thinks = bool(plan.thinks)
         self.names = [f"s{number}_{n}".encode() for n in range(len(plan.statements))]
         self.texts = [RULES.sql.numbered(sql).encode() for sql in plan.texts]
         values = tuple(RULES.sql.value_names(sql) for sql in plan.texts)
@@ -125,6 +126,8 @@ class Loop:
                 result = self._exec_prepared(name, None)
                 if result.status == failed:
                     return self._failed(result)
+            if plan.thinks:
+                at(len(plan.names) + 1)
             result = self._exec_prepared(plan.ends, None)
             return self._failed(result) if result.status == failed else None
         except psycopg.OperationalError as error:

@@ -13,7 +13,7 @@ import random
 import signal
 import sys
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import partial
 from multiprocessing.connection import Connection, wait
@@ -30,7 +30,7 @@ from catenum.engines.child_processes import without_main_module
 from catenum.engines.clock import Clock
 from catenum.engines.drivers import server_module
 from catenum.engines.parent import limit_memory
-from catenum.engines.ports import Beginning, Engine, LoopPlan, Rejected
+from catenum.engines.ports import Beginning, Engine, LoopPlan, Rejected, Thinking
 from catenum.lab.run.parameters import domain_values
 
 KEPT_LATENCIES = 20_000
@@ -216,7 +216,10 @@ def _loop(job: Job, pipe: Connection, gate: _Gate, places: _Places) -> None:
     done, last = 0, clock.seconds()
 
     # What stands in this loop is paid at every iteration, tens of thousands of times a second.
-    at, run, now_s, state = partial(places.at, job.number), loop.run, clock.counter(), gate.state
+    at: Callable[[int], None] = partial(places.at, job.number)
+    if job.plan.thinks:
+        at = Thinking(at, job.plan.thinks, lambda pause: clock.Clock().rest(pause * 1e3))
+    run, now_s, state = loop.run, clock.counter(), gate.state
     most = job.most or sys.maxsize
     try:
         while done < most:

@@ -24,7 +24,7 @@ from catenum.core.servers import rules_of
 from catenum.engines import clock
 from catenum.engines.drivers import server_module
 from catenum.engines.parent import tie
-from catenum.engines.ports import Loop, LoopPlan, Rejected
+from catenum.engines.ports import Loop, LoopPlan, Rejected, Thinking
 
 #: Latencies that one process retains of a turn; of more, a sample.
 KEPT_LATENCIES = 20_000
@@ -284,8 +284,13 @@ class _Load:
         which, plans, shares = 0, range(len(job.plans)), job.shares
         several, think, now = len(plans) > 1, job.think_s, clock.seconds
 
-        def at(statement: int) -> None:
+        def heard(statement: int) -> None:
             places[number] = statement
+
+        heards = [
+            Thinking(heard, plan.thinks, gevent.sleep) if plan.thinks else heard
+            for plan in job.plans
+        ]
 
         while now() < self.until:
             start = self.arrived.get() if job.rate is not None else now()
@@ -300,7 +305,7 @@ class _Load:
             if several:
                 which = chance.choices(plans, shares)[0]
                 self.turns.plan[number] = which
-            self._transaction(loop, which, start, at)
+            self._transaction(loop, which, start, heards[which])
             places[number] = 0
             if self.report.broken or self.report.rejected:
                 return
