@@ -23,7 +23,7 @@ from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.lab.explore.audit import Widened, untold
 from catenum.lab.explore.complete import EveryOrder, Outcomes, every_order
-from catenum.lab.explore.stage import Stage
+from catenum.lab.explore.stage import Stage, Standing
 from catenum.lab.explore.walker import (
     ExploreOptions,
     Explorer,
@@ -58,6 +58,8 @@ class ExplorationRunner:
     explorer: Explorer | None = None
     stage: Stage | None = None
     notes: tuple[str, ...] = ()
+    #: Data that the last stage has left, for exploring other values of the same code.
+    standing: Standing | None = None
     #: Called once with the stage when it is ready, before anything is explored; what it raises ends
     #: the survey.
     before: Callable[[Stage], None] | None = None
@@ -98,7 +100,14 @@ class ExplorationRunner:
         counted: Callable[[Plan], None] | None,
         progress: Progress | None,
     ) -> Exploration:
-        self.stage = Stage(self.engine, self.scenario, self.options.stage, self.file, self.ddl)
+        self.stage = Stage(
+            self.engine,
+            self.scenario,
+            self.options.stage,
+            self.file,
+            self.ddl,
+            standing=self.standing,
+        )
         every: EveryOrder | None = None
         with self.stage as stage:
             if self.before is not None:

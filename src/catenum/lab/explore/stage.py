@@ -72,6 +72,18 @@ class StageOptions:
     sure: bool = False
 
 
+@dataclass
+class Standing:
+    """Data that a stage has left as it was loaded, for the next stage with the same: what it was
+    loaded from (None: it must be loaded), what is known of it, and how it is put back.
+    """
+
+    of: object = None
+    tables: dict[str, TableKeys] = field(default_factory=dict)
+    rows: dict[str, TableRows] = field(default_factory=dict)
+    kept: StatementsEffects | None = None
+
+
 class Serially:
     """Guides a run in which some transactions go one after another, and the others not at all.
     A transaction that commits each statement may be named by its single statements (see
@@ -105,6 +117,7 @@ class Stage:
     file: ScenarioFile | None = None
     ddl: Sequence[str] = ()
     footprint_of: Callable[[str], Footprint] | None = None
+    standing: Standing | None = None
     #: Of the data, once it is loaded.
     tables: dict[str, TableKeys] = field(init=False)
     loaded: dict[str, TableRows] = field(init=False)
@@ -128,6 +141,7 @@ class Stage:
         self.clock = Clock()
         self._states: dict[str, tuple[dict[str, TableRows], dict[str, bool | None]]] = {}
         self._first_state = ""
+        self._kept: StatementsEffects | None = None
         self._serial: dict[tuple[str, ...], Run] = {}
         self._waited: set[Situation] = set()
         self._settle: Callable[[], None] = lambda: None  # waits for the data to be back
@@ -161,9 +175,11 @@ class Stage:
 
     def __enter__(self) -> Stage:
         self._check_ms = self.engine.use_short_deadlock_timeout()
-        load(self.engine, self.scenario, self.file, self.ddl)
+        stands = self._stands()
+        if not stands:
+            load(self.engine, self.scenario, self.file, self.ddl)
         self.scenario, self.notes = with_first_values(self.engine, self.scenario, self.file)
-        self.tables = self.engine.tables()
+        self.tables = stands.tables if stands else self.engine.tables()
         self.dependence = self._depends({})
         if asked := self.dependence.to_ask():
             self.dependence = self._depends(
@@ -179,7 +195,7 @@ class Stage:
         self.shape = hidden or any(f.changes_tables for f in found)
         self.outlives = hidden or any(f.may_outlive or f.recalls_numbers for f in found)
         self.outlives = self.outlives or self.engine.keeps_numbers() or self._prepares
-        self.loaded = loaded = self.engine.rows(KEPT_ROWS)
+        self.loaded = loaded = stands.rows if stands else self.engine.rows(KEPT_ROWS)
         self.ignored = Ignored(self.scenario, self.rules, self.footprints, self.tables, loaded)
         self._summary = Summary(
             self.scenario.scenario,
@@ -196,7 +212,7 @@ class Stage:
         refuse_cancelling(self.scenario, self.handlers, self.file)
         refuse_limited_silence(self.scenario, self.rules, self.file)
         self.notes = (*self.notes, *handler_notes(self.handlers))
-        self._keep(afresh=True)
+        self._keep(afresh=not stands, stands=stands)
         self._open_sessions()
         self._counted = self._last_counted = self.engine.deadlock_count(self.sessions)
         repeated = list(self._orders_to_repeat())
@@ -220,9 +236,32 @@ class Stage:
         if kind is None:
             with contextlib.suppress(NeedsReload):  # nobody needs it any more
                 self._settle()
+                self._leave_standing()
         self.engine.end(list(self.sessions.values()))
         self.sessions.clear()
         self.engine.use_long_deadlock_timeout()
+
+    def _stands(self) -> Standing | None:
+        """The data that another stage has left, if it is of the same; until this one has left it in
+        turn nobody may rely on it.
+        """
+        standing = self.standing
+        if standing is None:
+            return None
+        was, standing.of = standing.of, None
+        return standing if was is not None and was == self._loaded_from else None
+
+    @property
+    def _loaded_from(self) -> object:
+        script = self.scenario.data.script_for(self.engine.info.server)
+        return script, repr(self.scenario.fill), tuple(self.ddl)
+
+    def _leave_standing(self) -> None:
+        """For the next, where nothing but rows can have changed, and these are back."""
+        standing = self.standing
+        if standing is not None and not (self.shape or self.outlives):
+            standing.of, standing.tables = self._loaded_from, self.tables
+            standing.rows, standing.kept = self.loaded, self._kept
 
     def uncounted(self) -> int:
         """How many deadlocks the server has counted that no run shows."""
@@ -406,7 +445,10 @@ class Stage:
         self._hidden += hidden
         return hidden
 
-    def _keep(self, *, afresh: bool = False) -> None:
+    def _keep(self, *, afresh: bool = False, stands: Standing | None = None) -> None:
+        if stands is not None and stands.kept == self._effects(afresh=False):
+            self._kept = stands.kept
+            return
         try:
             self._keep_once(afresh=afresh)
         except NeedsReload:
@@ -433,16 +475,18 @@ class Stage:
         )
 
     def _keep_once(self, *, afresh: bool) -> None:
+        self.engine.keep_data(self._effects(afresh=afresh))
+        self._kept = self._effects(afresh=False)
+
+    def _effects(self, *, afresh: bool) -> StatementsEffects:
         plain = self.dependence.plain
-        self.engine.keep_data(
-            StatementsEffects(
-                ignored=self.ignored.by_table(),
-                of_new=self.ignored.by_table(of_new=True),
-                shape=self.shape,
-                written=self.dependence.written() if plain else None,
-                updated=self.dependence.updated() if plain else None,
-                afresh=afresh,
-            )
+        return StatementsEffects(
+            ignored=self.ignored.by_table(),
+            of_new=self.ignored.by_table(of_new=True),
+            shape=self.shape,
+            written=self.dependence.written() if plain else None,
+            updated=self.dependence.updated() if plain else None,
+            afresh=afresh,
         )
 
     def _reload(self) -> None:

@@ -35,6 +35,7 @@ from catenum.core.text import listed
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.lab.explore.runner import ExplorationRunner
+from catenum.lab.explore.stage import Standing
 from catenum.lab.explore.walker import ExploreOptions
 from catenum.lab.propose.meaning import Serial, Serially
 from catenum.lab.run.loading import load
@@ -78,6 +79,7 @@ class Sweeper:
     tables: Mapping[str, TableKeys] = field(init=False)
     clock: Clock = field(default_factory=Clock)
     notes: list[str] = field(default_factory=list)
+    _standing: Standing = field(default_factory=Standing)
     _serial: dict[str, Serial] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -369,6 +371,7 @@ class Sweeper:
             before=compared,
             workers=self.workers,
             ddl=ddl,
+            standing=self._standing if self.workers == 1 else None,
         )
         explored = runner.run()
         self._looked = True  # the texts are the same in every case
