@@ -82,6 +82,7 @@ class Standing:
     tables: dict[str, TableKeys] = field(default_factory=dict)
     rows: dict[str, TableRows] = field(default_factory=dict)
     kept: StatementsEffects | None = None
+    state: str = ""
 
 
 class Serially:
@@ -262,6 +263,7 @@ class Stage:
         if standing is not None and not (self.shape or self.outlives):
             standing.of, standing.tables = self._loaded_from, self.tables
             standing.rows, standing.kept = self.loaded, self._kept
+            standing.state = self._first_state
 
     def uncounted(self) -> int:
         """How many deadlocks the server has counted that no run shows."""
@@ -447,8 +449,10 @@ class Stage:
 
     def _keep(self, *, afresh: bool = False, stands: Standing | None = None) -> None:
         if stands is not None and stands.kept == self._effects(afresh=False):
-            self._kept = stands.kept
-            return
+            if self.engine.data_state() == stands.state:
+                self._kept = stands.kept
+                return
+            load(self.engine, self.scenario, self.file, self.ddl)
         try:
             self._keep_once(afresh=afresh)
         except NeedsReload:
