@@ -23,13 +23,14 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
         for columns, parent, named_there in info.references if info is not None else ():
             key = named_there or evidence.keys(parent).primary
             lock = _weakest(evidence)
-            source = evidence.rules.advice.by_key(parent)
             reads = {}
             for name in names:
                 rows = _parents(evidence, name, table, columns)
                 if rows and key:
                     where = _one_of(key, rows)
-                    order = f" order by {', '.join(key)}" if len(rows) > 1 else ""
+                    several = len(rows) > 1
+                    order = f" order by {', '.join(key)}" if several else ""
+                    source = evidence.rules.advice.by_key(parent) if several else parent
                     reads[name] = (
                         f"select {', '.join(key)} from {source} where {where}{order} {lock}"
                     )

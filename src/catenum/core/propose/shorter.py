@@ -132,9 +132,12 @@ def _hot_last(evidence: Evidence) -> Iterator[CandidateSeries]:
     held = Counter[str]()
     for name in evidence.transactions:
         waited: Counter[int] = Counter()
+        if evidence.cycles or evidence.wrong:
+            return  # which order is right is another question
         for wait_pair in evidence.explored.tally.wait_pairs.values():
-            if wait_pair.holder == name and wait_pair.holder_statement is not None:
-                waited[wait_pair.holder_statement] += wait_pair.count
+            number = wait_pair.holder_statement
+            if wait_pair.holder == name and number is not None and _alone(evidence, name, number):
+                waited[number] += wait_pair.count
         if not waited:
             continue
         own, *others = orders(evidence, name)
@@ -161,6 +164,18 @@ def _hot_last(evidence: Evidence) -> Iterator[CandidateSeries]:
                 held=(held["before"], held["after"]),
             ),
         )
+
+
+def _alone(evidence: Evidence, name: str, number: int) -> bool:
+    """Whether a statement locks rows of tables that no other statement of its transaction needs."""
+    mine = {a.table.lower() for a in evidence.footprint(name, number).accesses if a.verb != "read"}
+    others = {
+        access.table.lower()
+        for other in range(1, len(evidence.transactions[name].statements) + 1)
+        for access in evidence.footprint(name, other).accesses
+        if other != number
+    }
+    return bool(mine) and not mine & others
 
 
 def _behind(order: Sequence[int], waited: Mapping[int, int]) -> int:

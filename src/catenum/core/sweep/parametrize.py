@@ -569,12 +569,9 @@ class _Kind:
             return self._as_written(shaped, place)
 
         text = _HOLE.sub(written, shaped.text)
-        said = shaped.statement.model_fields_set - {"sql", "turn"}
-        entry: dict[str, Any] = {"sql": text} if said else {}
-        for key in said:
-            value = getattr(shaped.statement, key)
-            if value not in (None, {}, False):
-                entry[key] = value if not hasattr(value, "items") else dict(value)
+        said = shaped.statement.model_dump(exclude_unset=True, exclude={"sql", "turn"})
+        more = {key: value for key, value in said.items() if value not in (None, {}, False)}
+        entry: dict[str, Any] = {"sql": text, **more} if said else {}
         kept = {
             self._kept_name(source): source[1]
             for source in self.kept.values()
