@@ -11,7 +11,7 @@ from catenum.api.space import SpaceOptions, explore_options
 from catenum.core.errors import InputError
 from catenum.core.sweep.cases import MOST_ASSIGNMENTS
 from catenum.core.sweep.result import Sweep
-from catenum.lab.sweep.sweep import MOST_SCHEDULES, Sweeper
+from catenum.lab.sweep.sweep import MOST_CASES, MOST_SCHEDULES, Sweeper
 
 
 def sweep(
@@ -20,6 +20,7 @@ def sweep(
     remedy: str | None = None,
     longest: int | None = None,
     most: int = MOST_ASSIGNMENTS,
+    cases: int = MOST_CASES,
     **options: Unpack[SpaceOptions],
 ) -> Sweep:
     """Run every distinct way in which parameters of one domain are equal or different between the
@@ -27,7 +28,8 @@ def sweep(
 
     ``remedy``: one of the scenario's applied, or 'one + other'; ``longest``: lists have up to so
     many elements (three by default, two where that would be many cases); ``most``: of more
-    assignments a sample is looked at; ``time_limit``: no case is begun later. Raises InputError,
+    assignments a sample is looked at; ``cases``: of more distinct cases of one set of transactions
+    the most connected are run; ``time_limit``: no case is begun later. Raises InputError,
     TargetError.
     """
     if options.get("outside"):
@@ -45,6 +47,7 @@ def sweep(
                 ddl=asked.ddl,
                 longest=longest,
                 most=most,
+                cases=cases,
                 for_ms=milliseconds(length) if length else None,
                 workers=options.get("workers", 1),
                 progress=asked.listener.part,

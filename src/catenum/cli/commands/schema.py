@@ -37,6 +37,7 @@ NAMES = (
     "local",
     "intake",
     "restage",
+    "sweep",
 )
 
 

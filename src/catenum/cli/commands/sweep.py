@@ -19,7 +19,7 @@ from catenum.core.errors import InputError
 from catenum.core.scenario.writing import as_text, definition_of
 from catenum.core.sweep.cases import LONGEST, MOST_ASSIGNMENTS
 from catenum.core.sweep.result import CaseResult, Sweep, to_plain
-from catenum.lab.sweep.sweep import MANY_CASES, MOST_SCHEDULES, SHORTER
+from catenum.lab.sweep.sweep import MANY_CASES, MOST_CASES, MOST_SCHEDULES, SHORTER
 from catenum.render.console import say
 from catenum.render.sweep import answer, print_sweep, rows_of
 
@@ -50,6 +50,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help=f"look at so many assignments of values at the most (default {MOST_ASSIGNMENTS:,})",
     )
     parser.add_argument(
+        "--cases",
+        metavar="N",
+        type=common.positive,
+        default=MOST_CASES,
+        help=f"run so many distinct cases of transactions together (default {MOST_CASES:,}), those"
+        " first in which most coincides; of more, it is a sample",
+    )
+    parser.add_argument(
         "-o",
         "--save",
         metavar="FOLDER",
@@ -68,9 +76,16 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     listener = Reporter(err, quiet=args.quiet, progress=not args.json)
     options = space_options(args, listener)
     found = sweep(
-        args.scenario, remedy=args.remedy, longest=args.longest, most=args.most, **options
+        args.scenario,
+        remedy=args.remedy,
+        longest=args.longest,
+        most=args.most,
+        cases=args.cases,
+        **options,
     )
-    if not any(given for case in found.cases for given in case.case.values.values()):
+    if not found.stopped and not any(
+        given for case in found.cases for given in case.case.values.values()
+    ):
         raise InputError(
             "no parameter of this scenario can be swept",
             advice=(

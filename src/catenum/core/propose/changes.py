@@ -73,10 +73,7 @@ def _lines(transaction: Transaction, ordered: str | None = None) -> list[str]:
             f"-- retry at most {transaction.retry.times} times, on"
             f" {', '.join(transaction.retry.on)}"
         )
-    code = code_of(transaction)
-    if code is None or not any(isinstance(part, Loop) for part in code):
-        code = transaction.statements
-    for part in code:
+    for part in code_of(transaction) or transaction.statements:
         if isinstance(part, Loop):
             lines += _loop(part, ordered)
         else:

@@ -8,7 +8,7 @@ or deletes and the other writes. What is left is run and compared all the same.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from itertools import combinations, permutations
 
 from catenum.core.propose.candidate import Evidence
@@ -32,6 +32,37 @@ def orders(evidence: Evidence, name: str) -> Iterator[tuple[int, ...]]:
         place = {number: at for at, number in enumerate(order)}
         if all(place[a] < place[b] for a, b in fixed):
             yield order
+
+
+def group_moves(evidence: Evidence, name: str, hot: Sequence[int]) -> Iterator[tuple[int, ...]]:
+    """Orders of a long transaction in which one of its ``hot`` statements goes past an earlier one,
+    with the statements that it needs, or the earlier one goes behind it with those that need it.
+    """
+    own = range(1, len(evidence.transactions[name].statements) + 1)
+    for first, then in combinations(sorted(set(hot)), 2):
+        between = range(first, then + 1)
+        for group in (
+            _bound(evidence, name, then, reversed(between)),
+            _bound(evidence, name, first, between),
+        ):
+            if first in group and then in group:
+                continue
+            rest = [number for number in between if number not in group]
+            moved = (*group, *rest) if then in group else (*rest, *group)
+            yield (*own[: first - 1], *moved, *own[then:])
+
+
+def _bound(evidence: Evidence, name: str, start: int, others: Iterable[int]) -> list[int]:
+    """The statements among ``others``, on the way from ``start``, that cannot change places with it
+    or with one that goes along; in their own order.
+    """
+    group = [start]
+    for number in others:
+        if number in group:
+            continue
+        if any(not commute(evidence, name, *sorted((number, one))) for one in group):
+            group.append(number)
+    return sorted(group)
 
 
 def inversions(order: Sequence[int]) -> int:

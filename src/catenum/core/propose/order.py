@@ -14,7 +14,7 @@ from graphlib import CycleError, TopologicalSorter
 from itertools import combinations, islice, product
 
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
-from catenum.core.propose.commuting import inversions, orders
+from catenum.core.propose.commuting import group_moves, inversions, orders
 from catenum.core.propose.reading import PARAMETER
 
 #: Orders of one transaction, and put together, that are looked at; and candidates that are tried.
@@ -31,7 +31,7 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     if not names:
         return
     taken = _taken(evidence, evidence.in_cycles)
-    own = [sorted(islice(orders(evidence, name), MOST_OWN), key=inversions) for name in names]
+    own = [_orders(evidence, name, taken.get(name, {})) for name in names]
     together = sorted(
         islice(product(*own), MOST_TOGETHER), key=lambda chosen: sum(map(inversions, chosen))
     )
@@ -45,6 +45,16 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     ]
     because = evidence.waits_reported(evidence.in_cycles)
     yield tuple(_candidate(evidence, chosen, taken, because) for chosen in tried[:MOST_TRIED])
+
+
+def _orders(evidence: Evidence, name: str, taken: Mapping[str, int]) -> list[tuple[int, ...]]:
+    """Orders of a transaction's statements that keep its meaning, the fewest swaps first; of a long
+    one those in which a group of statements goes past another.
+    """
+    found = list(islice(orders(evidence, name), MOST_OWN))
+    if len(found) == 1:
+        found += group_moves(evidence, name, list(taken.values()))
+    return sorted(dict.fromkeys(found), key=inversions)
 
 
 def _candidate(
@@ -78,7 +88,7 @@ def _name(evidence: Evidence, name: str, order: Sequence[int], taken: Mapping[st
         if taken[first] < taken[then] and place[taken[then]] < place[taken[first]]
     ]
     short = [found for one in turned for resource in one if (found := _KEY.match(resource))]
-    if len(turned) == 1 and inversions(order) == 1 and len(short) == 2:
+    if len(turned) == 1 and len(short) == 2:
         first, then = (f"{found[1]} {found[2]}" for found in short)
         if evidence.transactions[name].parameters:  # another night has other keys
             pair = [_asked(evidence, name, taken[resource]) for resource in turned[0]]

@@ -132,11 +132,12 @@ class ForAllValues:
             found = self._only(one, f"with {words}, {wrong}", number)
             shortest = bad.shortest if bad is not None else None
             return replace(found, values=replace(found.values, shortest=shortest))  # type: ignore[type-var]
+        carried = self.sweeper.carried(candidate.remedy, scenario)
         defect = difference(
             was,
             compared.found,
             decides=candidate.decides,
-            dropped=candidate.remedy.drop,
+            dropped=carried.drop if carried is not None else None,
             by_count=candidate.by_count,
         )
         if defect is not None and not candidate.decides:

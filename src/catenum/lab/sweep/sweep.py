@@ -46,6 +46,8 @@ MOST_ROWS = 2_000
 AUDITED_APART, AUDITED_EQUAL = 2, 3
 #: With more distinct cases than this lists have up to SHORTER elements, unless more are asked for.
 MANY_CASES, SHORTER = 400, 2
+#: Distinct cases of one set of transactions that are run at the most.
+MOST_CASES = 1_000
 #: Schedules of one case at the most.
 MOST_SCHEDULES = 2_000
 #: Of so many schedules of a case one may be spent on checking what is assumed.
@@ -68,6 +70,7 @@ class Sweeper:
     ddl: tuple[str, ...] = ()
     longest: int | None = None
     most: int = MOST_ASSIGNMENTS
+    cases: int = MOST_CASES
     for_ms: float | None = None
     workers: int = 1
     progress: Progress = lambda part, what: None
@@ -228,7 +231,19 @@ class Sweeper:
             )
             self.length = SHORTER
             found = self._plans(remedy)
-        return found
+        return [(base, self._most_connected(plan)) for base, plan in found]
+
+    def _most_connected(self, plan: CasePlan) -> CasePlan:
+        """Of very many cases those in which most coincides; a sample."""
+        run = plan.to_run
+        if len(run) <= self.cases:
+            return plan
+        first = sorted(run, key=lambda case: -sum(map(len, case.coincide)))[: self.cases]
+        self.notes.append(
+            f"of {len(run):,} distinct cases the {self.cases:,} in which most coincides are run"
+            " (--cases N sets how many), so this is a sample"
+        )
+        return replace(plan, cases=(*first, *plan.apart), sampled=True)
 
     def _plans(self, remedy: Remedy | None) -> list[tuple[Scenario, CasePlan]]:
         found = []
@@ -336,6 +351,11 @@ class Sweeper:
             self.keep_serial(case.values, compared.found)
         return self._result(plan, case, scenario, explored, compared.found.broken)
 
+    def carried(self, remedy: Remedy, scenario: Scenario) -> Remedy | None:
+        """A remedy of the scenario as one of a case. Raises OnlyHere."""
+        like = {name: self._like[name] for name in scenario.transactions}
+        return carried_over(remedy, self.scenario, scenario, like)
+
     def serial_of(self, values: Assignment) -> Serial | None:
         """The serial orders of a case as it is, where they were run."""
         return self._serial.get(repr(values))
@@ -357,8 +377,7 @@ class Sweeper:
         """
         ddl: tuple[str, ...] = self.ddl
         if remedy is not None:
-            like = {name: self._like[name] for name in scenario.transactions}
-            carried = carried_over(remedy, self.scenario, scenario, like)
+            carried = self.carried(remedy, scenario)
             if carried is not None:
                 scenario, more = apply_remedy(scenario, carried)
                 ddl = (*ddl, *more)
