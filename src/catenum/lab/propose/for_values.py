@@ -25,6 +25,8 @@ from catenum.lab.sweep.sweep import Sweeper
 #: Bad cases that every proposal is tried on first; and how many times what the sweep of the
 #: scenario took proposals may take together.
 MOST_BAD_FIRST, TIMES_SWEEP, LEAST_MS = 12, 2.0, 5_000.0
+#: Bad cases for what comes behind one that holds.
+MOST_BAD_AFTER = 3
 #: Schedules of a case in which somebody fails in every serial order as it is: that is due to its
 #: values, and nothing that a proposal could cure.
 MOST_WHERE_IT_FAILS = 100
@@ -35,6 +37,7 @@ class ForAllValues:
     """Checks proposals of one scenario. ``left_ms``: how much of the time allowed is left."""
 
     sweeper: Sweeper
+    _fine: set[str] = field(default_factory=set)
     swept: Sweep = field(init=False)
     budget_ms: float = field(init=False)
     _clock: Clock = field(init=False)
@@ -63,7 +66,7 @@ class ForAllValues:
             if over:
                 tried[place] = replace(first, values=self._unknown("the time was over"))
             else:
-                tried[place] = self._on_bad(first)
+                tried[place] = self._on_bad(first, MOST_BAD_AFTER if settled else MOST_BAD_FIRST)
                 holds = tried[place].values
                 if settled is None and holds is None:
                     tried[place] = self._on_all(tried[place])
@@ -75,16 +78,17 @@ class ForAllValues:
     def _unknown(self, why: str, cases: int = 0) -> ForValues:
         return ForValues(holds=None, cases=cases, but=why, longest=self.sweeper.length)
 
-    def _on_bad(self, one: Proposal) -> Proposal:
-        """On the cases that are bad as it is; its values stay None where it cures them all."""
+    def _on_bad(self, one: Proposal, most: int) -> Proposal:
+        """On cases that are bad as it is; its values stay None where it cures them."""
         bases = [(base, plan) for base, plan in self.plans]
-        for number, result in enumerate(self.bad[:MOST_BAD_FIRST], 1):
+        for number, result in enumerate(self.bad[:most], 1):
             base, plan = next(
                 (base, plan) for base, plan in bases if plan.members == result.members
             )
             found = self._try(one, base, plan, result.case, number)
             if found is not None:
                 return found
+        self._fine = {repr(result.case.values) for result in self.bad[:most]}
         return one
 
     def _on_all(self, one: Proposal) -> Proposal:
@@ -97,6 +101,9 @@ class ForAllValues:
             if plan.sampled:
                 return replace(one, values=self._unknown("there are too many cases", done))
             for case in plan.to_run:
+                if repr(case.values) in self._fine:
+                    done += 1
+                    continue  # it was among the bad ones
                 if self._clock.now_ms() > self.budget_ms:
                     return replace(one, values=self._unknown("the time was over", done))
                 done += 1
