@@ -42,3 +42,72 @@ def test_sweep_says_what_walking_every_assignment_shows(request, server, seed, t
     finally:
         bench.close()
     assert raced or not found.proven or said == outcomes, path.read_text()
+
+
+#: What values can do to one another beside being equal: a scenario in which the values at hand do
+#: not, and what must be found all the same.
+PLANTED = {
+    "one row found by two of its columns": (
+        """
+scenario: two-keys
+data: |
+  create table crane (id int primary key, code varchar(10) not null unique, n int not null);
+  create table berth (id int primary key, n int not null);
+  insert into crane values (1, 'B', 0), (2, 'A', 0); insert into berth values (3, 0), (4, 0);
+transactions:
+  north:
+    parameters: {code: {value: A, from: crane.code}, berth: {value: 3, from: berth.id}}
+    statements:
+      - update crane set n = n + 1 where code = :code
+      - update berth set n = n + 1 where id = :berth
+  south:
+    parameters: {crane: {value: 1, from: crane.id}, berth: {value: 3, from: berth.id}}
+    statements:
+      - update berth set n = n + 1 where id = :berth
+      - update crane set n = n + 1 where id = :crane
+""",
+        "deadlock",
+        "crane of south is that of the code of north",
+    ),
+    "a key that is not there": (
+        """
+scenario: not-there
+data: create table box (id int primary key, n int not null); insert into box values (1, 0);
+transactions:
+  north:
+    parameters: {box: {value: 1, from: box.id}}
+    statements:
+      - {sql: select n from box where id = :box, keep: {known: rows}}
+      - {sql: "insert into box values (:box, 1)", when: known = 0}
+""",
+        "error",
+        "north-2.box and north.box not there",
+    ),
+    "a parameter that is called as a word of SQL": (
+        """
+scenario: from-and-to
+data: |
+  create table slot (id int primary key, n int not null); insert into slot values (3, 9), (7, 9), (9, 9);
+transactions:
+  north:
+    parameters: {from: {value: 3, from: slot.id}, to: {value: 7, from: slot.id}}
+    statements:
+      - "update slot set n = n - 1 where id = :from"
+      - "update slot set n = n + 1 where id = :to"
+""",
+        "deadlock",
+        "north.from = north-2.to",
+    ),
+}
+
+
+@pytest.mark.parametrize("title", PLANTED)
+def test_what_the_values_at_hand_do_not_show_is_found(title, tmp_path, kept):
+    text, outcome, words = PLANTED[title]
+    path = tmp_path / "planted.yaml"
+    path.write_text(text)
+    found = catenum.sweep(path)
+    assert not found
+    assert any(case.outcome == outcome and words in case.words for case in found.bad), [
+        (case.outcome, case.words) for case in found.bad
+    ]

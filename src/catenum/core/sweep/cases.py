@@ -13,7 +13,7 @@ of the values counts as well, and such assignments are told apart by it.
 from __future__ import annotations
 
 import random
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import combinations, count, islice, permutations, product
 
@@ -204,7 +204,10 @@ class _Enumeration:
         """
         for lengths in self.lengths():
             found = self.places(lengths)
-            choices = [list(self._choices(domain, places)) for domain, places in found.items()]
+            choices = [
+                list(self._choices(domain, places, self._beside(domain, found)))
+                for domain, places in found.items()
+            ]
             for chosen in product(*choices):
                 given: dict[Place, Scalar] = {}
                 missing: set[Place] = set()
@@ -215,8 +218,15 @@ class _Enumeration:
                     keys |= {place: (domain, value) for place, value in values.items()}
                 yield self._sorted(self._assigned(lengths, given)), keys, frozenset(missing)
 
+    def _beside(self, domain: ColumnKey, found: Mapping[ColumnKey, Sequence[Place]]) -> int | None:
+        """How many keys name rows of which this domain's values are those of another column; None
+        where there is no such column.
+        """
+        crossing = self.domains.crossed.get(domain)
+        return len(found.get(crossing.by, ())) if crossing is not None else None
+
     def _choices(
-        self, domain: ColumnKey, places: Sequence[Place]
+        self, domain: ColumnKey, places: Sequence[Place], beside: int | None
     ) -> Iterator[tuple[dict[Place, Scalar], set[Place]]]:
         there, absent = self.universe.there[domain], self.universe.missing[domain]
         ordered = domain in self.ordered
@@ -228,9 +238,8 @@ class _Enumeration:
                 present = [block for block in range(number) if block not in lacking]
                 if len(present) > len(there) or len(lacking) > len(absent):
                     continue
-                orders: Iterable[Sequence[int]] = permutations(present) if ordered else [present]
-                for order in orders:
-                    value = dict(zip(order, there, strict=False))
+                for chosen in _taken(len(present), len(there), beside, ordered=ordered):
+                    value = {block: there[at] for block, at in zip(present, chosen, strict=True)}
                     value |= dict(zip(sorted(lacking), absent, strict=False))
                     yield (
                         {place: value[block] for place, block in zip(places, blocks, strict=True)},
@@ -512,6 +521,22 @@ class _Enumeration:
             name: [slot for slot in slots if slot.domain in matter]
             for name, slots in self.slots.items()
         }
+
+
+def _taken(
+    count: int, there: int, beside: int | None, *, ordered: bool
+) -> Iterator[tuple[int, ...]]:
+    """Which of the values that are there so many different ones are. ``beside``: so many of the
+    first belong to rows that are named by another column; of the others, one is as good as the
+    next.
+    """
+    if beside is None:
+        yield from permutations(range(count)) if ordered else [tuple(range(count))]
+        return
+    for chosen in permutations(range(there), count):
+        others = [at for at in chosen if at >= beside]
+        if others == list(range(beside, beside + len(others))):
+            yield chosen
 
 
 def _anywhere(one: _Touched) -> tuple[TableAccess, ...]:

@@ -34,10 +34,23 @@ class Slot:
 
 
 @dataclass(frozen=True, kw_only=True)
+class Crossing:
+    """A table whose rows are found by a key, of domain ``by``, and by another column as well: which
+    row has which value in it counts.
+    """
+
+    by: ColumnKey
+    table: str
+    key: str
+    column: str
+
+
+@dataclass(frozen=True, kw_only=True)
 class Domains:
     """The slots of a scenario; ``given``: parameters that keep the value they have, and why;
     ``columns``: every column of each domain; ``ranged``: domains in which values are compared by
-    their order; ``made``: those of which rows are inserted or deleted.
+    their order; ``made``: those of which rows are inserted or deleted; ``crossed``: those whose
+    values find rows of a table that those of another domain find by a key.
     """
 
     schema: Schema
@@ -46,6 +59,7 @@ class Domains:
     columns: dict[ColumnKey, frozenset[ColumnKey]] = field(default_factory=dict)
     ranged: frozenset[ColumnKey] = frozenset()
     made: frozenset[ColumnKey] = frozenset()
+    crossed: dict[ColumnKey, Crossing] = field(default_factory=dict)
 
     def with_columns(self, sql: str) -> str:
         """An INSERT that names no columns, with those of its table: to be read, not run."""
@@ -68,6 +82,7 @@ def domains_of(scenario: Scenario, rules: Rules) -> Domains:
     given: dict[tuple[str, str], str] = {}
     ranged: set[ColumnKey] = set()
     tables: set[str] = set()
+    compared: list[tuple[ColumnKey, ColumnKey]] = []
     for name, transaction in scenario.transactions.items():
         uses = _uses(transaction, schema, rules)
         tables.update(_written(transaction, rules))
@@ -81,6 +96,9 @@ def domains_of(scenario: Scenario, rules: Rules) -> Domains:
                 given[name, parameter] = _why_given(own)
                 continue
             found[name, parameter] = column
+            compared += [
+                (column, (use.table, use.column)) for use in own if use.how in ("equal", "range")
+            ]
             for use in own:
                 if use.how in ("equal", "range") or is_key(
                     schema.tables.get(use.table), use.column
@@ -104,7 +122,24 @@ def domains_of(scenario: Scenario, rules: Rules) -> Domains:
         columns={slot.domain: same.members(slot.domain) for slot in slots},
         ranged=frozenset(map(same.named, ranged)),
         made=frozenset(slot.domain for slot in slots if slot.domain[0] in tables),
+        crossed=_crossed([(same.named(column), at) for column, at in compared], schema),
     )
+
+
+def _crossed(
+    compared: Sequence[tuple[ColumnKey, ColumnKey]], schema: Schema
+) -> dict[ColumnKey, Crossing]:
+    """``compared``: domains, each with a column that its values are compared with."""
+    found: dict[ColumnKey, Crossing] = {}
+    for by, (table, key) in compared:
+        info = schema.tables.get(table)
+        keys = [info.primary, *info.unique] if info is not None else []
+        if not any([column.lower() for column in one] == [key] for one in keys):
+            continue
+        for domain, (other, column) in compared:
+            if other == table and domain != by and domain not in found and by not in found:
+                found[domain] = Crossing(by=by, table=table, key=key, column=column)
+    return found
 
 
 class ColumnClasses:

@@ -16,7 +16,7 @@ from graphlib import CycleError, TopologicalSorter
 from catenum.core.logs.tables import Column, Schema, TableInfo
 from catenum.core.record.recording import TableRows
 from catenum.core.scenario.model import Scalar
-from catenum.core.sweep.domains import ColumnKey, Domains, named
+from catenum.core.sweep.domains import ColumnKey, Crossing, Domains, named
 
 #: Rows that are made up for one table at the most.
 MOST_ROWS = 5_000
@@ -32,13 +32,14 @@ Row = dict[str, str | None]
 @dataclass(frozen=True, kw_only=True)
 class Universe:
     """``there``: by domain, the values of which rows are there, in their order; ``missing``: those
-    of which none is; ``script``: what makes the rows that are made up; ``notes``: what could not be
-    made up, and why.
+    of which none is; ``beside``: of a crossed domain, by key the value in its column; ``script``:
+    what makes the rows that are made up; ``notes``: what could not be made up, and why.
     """
 
     there: dict[ColumnKey, tuple[Scalar, ...]]
     missing: dict[ColumnKey, tuple[Scalar, ...]]
     script: str
+    beside: dict[ColumnKey, dict[str, str]] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
 
 
@@ -207,7 +208,36 @@ def universe_of(
         while len(absent) < count and (value := next(fresh, None)) is not None:
             absent.append(value)
         missing[domain] = tuple(_scalar(value, plain) for value in absent[:count])
-    return Universe(there=there, missing=missing, script=_script(maker), notes=tuple(notes))
+    for domain, crossing in domains.crossed.items():
+        if domain in there and crossing.by in there:
+            there[domain] = _aligned(there[domain], there[crossing.by], crossing, maker.rows)
+    beside = {
+        domain: {str(key): str(value) for key, value in _by_key(one, maker.rows).items()}
+        for domain, one in domains.crossed.items()
+    }
+    beside = {
+        domain: {str(key): str(value) for key, value in _by_key(one, maker.rows).items()}
+        for domain, one in domains.crossed.items()
+    }
+    return Universe(
+        there=there, missing=missing, script=_script(maker), beside=beside, notes=tuple(notes)
+    )
+
+
+def _aligned(
+    values: Sequence[Scalar],
+    keys: Sequence[Scalar],
+    crossing: Crossing,
+    rows: Mapping[str, Sequence[Row]],
+) -> tuple[Scalar, ...]:
+    """Values of a column, those of the rows with the first keys first."""
+    by_key = _by_key(crossing, rows)
+    place = {by_key.get(str(key)): at for at, key in reversed(list(enumerate(keys)))}
+    return tuple(sorted(values, key=lambda value: place.get(str(value), len(keys))))
+
+
+def _by_key(crossing: Crossing, rows: Mapping[str, Sequence[Row]]) -> dict[str | None, str | None]:
+    return {row.get(crossing.key): row.get(crossing.column) for row in rows.get(crossing.table, ())}
 
 
 def _rows(loaded: Mapping[str, TableRows], schema: Schema) -> dict[str, list[Row]]:

@@ -13,10 +13,15 @@ _NUMBERS = ("no", "one", "two", "three", "four", "five", "six", "seven", "eight"
 
 
 def words_of(
-    case: Case, members: Sequence[Member], domains: Domains, absent: Collection[ColumnKey] = ()
+    case: Case,
+    members: Sequence[Member],
+    domains: Domains,
+    absent: Collection[ColumnKey] = (),
+    beside: Mapping[ColumnKey, Mapping[str, str]] | None = None,
 ) -> str:
     """What coincides, in a line: ``same depot; two items in common, in opposite order``.
-    ``absent``: domains of which no value is ever there.
+    ``absent``: domains of which no value is ever there; ``beside``: of a crossed domain, by key the
+    value in its column.
     """
     parts: list[str] = []
     by_domain: dict[ColumnKey, list[tuple[str, str, object]]] = {}
@@ -27,11 +32,30 @@ def words_of(
                 by_domain.setdefault(slot.domain, []).append((member.name, slot.name, value))
     for uses in by_domain.values():
         parts += _of_domain(uses)
+    for domain, crossing in domains.crossed.items():
+        of_keys = (beside or {}).get(domain, {})
+        parts += _crossed(by_domain.get(domain, ()), by_domain.get(crossing.by, ()), of_keys)
     usual = {slot.domain for slot in domains.slots if slot.domain in absent}
     rare = [place for place in case.missing if _domain_of(place, members, domains) not in usual]
     if rare:
         parts.append(f"{listed([str(place) for place in rare])} not there")
     return "; ".join(dict.fromkeys(parts)) or "nothing to choose"
+
+
+def _crossed(
+    uses: Sequence[tuple[str, str, object]],
+    keys: Sequence[tuple[str, str, object]],
+    of_keys: Mapping[str, str],
+) -> Iterator[str]:
+    """Which values are those of a row that another names by its key."""
+    for member, name, value in uses:
+        found: dict[str, list[str]] = {}
+        for other, key_name, key in keys:
+            single = not isinstance(value, tuple) and not isinstance(key, tuple)
+            if single and of_keys.get(str(key)) == str(value):
+                found.setdefault(key_name, []).append(other)
+        for key_name, others in found.items():
+            yield f"{name} of {member} is that of the {key_name} of {listed(others)}"
 
 
 def _domain_of(place: Place, members: Sequence[Member], domains: Domains) -> ColumnKey | None:

@@ -112,6 +112,9 @@ class Sweeper:
                     own[slot.domain] = own.get(slot.domain, 0) + more
             for domain, count in own.items():
                 counts[domain] = max(counts.get(domain, 0), count)
+        for domain, crossing in self.domains.crossed.items():
+            both = counts.get(domain, 0) + counts.get(crossing.by, 0)
+            counts |= {domain: both, crossing.by: max(both, counts.get(crossing.by, 0))}
         self.universe = self._universe(loaded, counts)
         self.notes += self.universe.notes
         lacking = [
@@ -322,7 +325,7 @@ class Sweeper:
     def words(self, plan: CasePlan, case: Case) -> str:
         """A case in words."""
         absent = [domain for domain, there in self.universe.there.items() if not there]
-        return words_of(case, plan.members, self.domains, absent)
+        return words_of(case, plan.members, self.domains, absent, self.universe.beside)
 
     def _levels(self, members: Sequence[Member]) -> dict[str, str]:
         default = self.engine.info.default_isolation
