@@ -599,7 +599,8 @@ class SweepKind(TypedDict):
 class SweepCase(TypedDict):
     """One distinct case: ``coincide``: the places that have the same value, as
     ``transaction.parameter`` or ``transaction.list[1]``; ``equal``: how many assignments it stands
-    for; ``ran`` false: no statements meet; ``alone``: it fails in every order.
+    for; ``ran`` false: no statements meet; ``alone``: who fails in it does
+    so in a serial order as well.
     """
 
     kinds: list[str]

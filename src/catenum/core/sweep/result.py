@@ -20,9 +20,9 @@ _FAILED = ("timeout", "refused", "deadlock", "stuck", "error")
 class CaseResult:
     """One distinct case and what its schedules came to.
 
-    ``outcomes``: by kind, how many schedules; ``anomalies``: by name; ``alone``: it fails in every
-    serial order too, so that no other transaction is to blame; ``proven``: every schedule that can
-    differ was run. ``scenario``: a file of its own. ``ran`` False: nothing meets, so there was
+    ``outcomes``: by kind, how many schedules; ``anomalies``: by name; ``alone``: who fails in it
+    fails in a serial order as well, so that nobody hinders another; ``proven``: every schedule that
+    can differ was run. ``scenario``: a file of its own. ``ran`` False: nothing meets, so there was
     nothing to run.
     """
 
@@ -61,7 +61,7 @@ class CaseResult:
     @property
     def bad(self) -> bool:
         """Whether transactions hinder each other in it: a conflict, or wrong data."""
-        failed = any(kind in self.outcomes for kind in _FAILED) and not self.alone
+        failed = any(kind in self.outcomes for kind in _FAILED if kind != "error" or not self.alone)
         return failed or bool(self.anomalies) or bool(self.broken)
 
 

@@ -352,7 +352,7 @@ class Sweeper:
         explored = self.explore(scenario, remedy, compared)
         if remedy is None:
             self.keep_serial(case.values, compared.found)
-        return self._result(plan, case, scenario, explored, compared.found.broken)
+        return self._result(plan, case, scenario, explored, compared.found)
 
     def carried(self, remedy: Remedy, scenario: Scenario) -> Remedy | None:
         """A remedy of the scenario as one of a case. Raises OnlyHere."""
@@ -417,10 +417,11 @@ class Sweeper:
         case: Case,
         scenario: Scenario,
         explored: Exploration,
-        serially_broken: Sequence[str],
+        serially: Serial,
     ) -> CaseResult:
         entries = explored.outcomes
         kinds, anomalies, broken = outcomes_of(entries)
+        serially_broken = serially.broken
         if serially_broken:  # by the values and rows, whatever the order
             rules = listed([f"'{rule}'" for rule in serially_broken])
             self.notes.append(f"not asked where a serial order breaks it as well: {rules}")
@@ -429,7 +430,8 @@ class Sweeper:
             (
                 entry
                 for entry in entries
-                if entry.kind not in ("clean", "waited")
+                if entry.kind not in ("clean", "waited", "error")
+                or entry.rejected - serially.failed
                 or entry.data == "anomaly"
                 or any(entry.holds.get(rule) is not True for rule in broken)
             ),
@@ -446,7 +448,7 @@ class Sweeper:
             broken=broken,
             schedules=explored.tally.schedules,
             proven=explored.reach.complete,
-            alone=bool(failed) and len(failed) == len(entries),
+            alone=bool(failed) and all(entry.rejected <= serially.failed for entry in failed),
             unchecked=any(entry.data == "unchecked" for entry in entries),
             shortest=bad.shortest if bad is not None else None,
             scenario=scenario,
