@@ -400,7 +400,7 @@ def proposals_value(found: Proposals) -> dict[str, Any]:
                     "load": _load(one.load),
                 },
                 "serial_orders_compared": one.checked_orders,
-                "changes_meaning": one.candidate.decides,
+                "changes_meaning": one.candidate.decides or one.candidate.splits,
                 "these_values_only": list(one.these_values),
                 "does_not_cure": list(one.only_while),
                 "values": _values(one),

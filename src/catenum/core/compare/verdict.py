@@ -193,6 +193,16 @@ def _where_nothing_was_wrong(baseline: Figures, remedy: Figures) -> Verdict:
     return Verdict(rank="no better", reason=chain)
 
 
+def of_parts(verdict: Verdict, *, rules: bool) -> Verdict:
+    """Where one transaction has become two: only ``rules`` can say that others may see what is in
+    between.
+    """
+    if verdict.rank != "cures" or rules:
+        return verdict
+    unknown = "no rule ('holds') says whether others may see its parts apart"
+    return Verdict(rank="eases", reason=f"{verdict.reason}; {unknown}")
+
+
 def held_shorter(held: tuple[int, int], otherwise: Verdict) -> Verdict:
     """Where schedules do not tell the difference: which can happen says nothing of how long a lock
     is held. ``held``: over how many statements, before and after.

@@ -62,6 +62,11 @@ class Candidate:
     by_count: bool = False
 
     @property
+    def splits(self) -> bool:
+        """Whether it makes two transactions of one: what others see in between is new."""
+        return self.remedy.split is not None
+
+    @property
     def size(self) -> int:
         """How much is changed: statements that are written anew or added, that move, levels,
         settings, indexes.
@@ -71,7 +76,7 @@ class Candidate:
         count += sum(len(numbers) for numbers in (remedy.add or {}).values())
         count += sum(len(numbers) for numbers in (remedy.drop or {}).values())
         count += sum(_moved(order) for order in (remedy.reorder or {}).values())
-        count += len(remedy.sort or {})
+        count += len(remedy.sort or {}) + len(remedy.split or {})
         count += len(remedy.index or ()) + len(remedy.ddl or ())
         for change in (remedy.isolation, remedy.timeout, remedy.retry, remedy.ends):
             count += len(change) if isinstance(change, dict) else change is not None

@@ -15,7 +15,7 @@ from catenum.core.errors import InputError
 from catenum.core.propose.candidate import Candidate
 from catenum.core.scenario.loops import Loop, code_of
 from catenum.core.scenario.model import Remedy, Scenario, Statement, Transaction
-from catenum.core.scenario.remedies import after_error_text, apply_remedy
+from catenum.core.scenario.remedies import after_error_text, apply_remedy, rest_of
 from catenum.core.servers import Rules
 
 #: What may begin a comment, which a semicolon behind it would be part of.
@@ -50,7 +50,10 @@ def _before_and_after(
     changed, _ = apply_remedy(scenario, candidate.remedy)
     for name, before in scenario.transactions.items():
         ordered = (candidate.remedy.sort or {}).get(name)
-        yield name, _lines(before), _lines(changed.transactions[name], ordered)
+        after = _lines(changed.transactions[name], ordered)
+        if name in (candidate.remedy.split or {}):
+            after += _lines(changed.transactions[rest_of(name, scenario.transactions)])
+        yield name, _lines(before), after
 
 
 #: How a transaction ends, where that is no statement.

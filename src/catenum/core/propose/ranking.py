@@ -112,6 +112,8 @@ class Proposal:
         """0 for what holds for all values, or where nothing says that it does not."""
         if self.this_case_only:
             return 1.0
+        if self.candidate.splits:
+            return 0.75
         return 0.5 if self.values is not None and self.values.holds is None else 0.0
 
     @property

@@ -39,6 +39,7 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     yield from _named(evidence)
     yield from _reads_first(evidence, holders)
     yield from _hot_last(evidence)
+    yield from _split(evidence)
 
 
 def _named(evidence: Evidence) -> Iterator[CandidateSeries]:
@@ -181,3 +182,47 @@ def _alone(evidence: Evidence, name: str, number: int) -> bool:
 def _behind(order: Sequence[int], waited: Mapping[int, int]) -> int:
     """Over how many statements locks are held, each as often as it is waited for."""
     return sum((len(order) - 1 - order.index(number)) * count for number, count in waited.items())
+
+
+def _split(evidence: Evidence) -> Iterator[CandidateSeries]:
+    """Transactions of a cycle in two: each then holds what the others want one at a time. Where
+    a rule needs both halves at once, no such change can be made.
+    """
+    split: dict[str, int] = {}
+    for name in evidence.in_cycles:
+        transaction = evidence.transactions[name]
+        wanted = [
+            number
+            for wait_pair in evidence.explored.tally.wait_pairs.values()
+            if wait_pair.holder == name
+            for number in (wait_pair.holder_statement,)
+            if number is not None and number < len(transaction.statements)
+        ]
+        if not wanted or transaction.retry or transaction.ends != "commit" or transaction.goes_on:
+            continue
+        number = min(wanted)
+        kept = {value for one in transaction.statements[:number] for value in one.kept}
+        rest = range(number + 1, len(transaction.statements) + 1)
+        needed = {
+            word
+            for other in rest
+            for word in evidence.reading(evidence.sql(name, other)).parameters
+        }
+        decided = any(transaction.statements[other - 1].when for other in rest)
+        turns = any(one.turn is not None for one in transaction.statements[number - 1 : number + 1])
+        if not (kept & needed or decided or turns):
+            split[name] = number
+    if split:
+        yield (
+            Candidate(
+                kind="shorter",
+                name=f"two transactions: {', '.join(split)}",
+                because=evidence.waits_reported(list(split)),
+                remedy=remedy(split=split),
+                means=(
+                    "IT CHANGES WHAT THE TRANSACTIONS MEAN: others see the first part without the"
+                    " second, and the first stays if the second fails",
+                    *(f"{name} commits behind its statement {n}" for name, n in split.items()),
+                ),
+            ),
+        )

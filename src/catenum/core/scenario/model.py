@@ -727,6 +727,13 @@ class Remedy(_Model):
         default=None,
         description="transaction → list: its loop goes through that list in the order of values",
     )
+    split: dict[Name, int] | None = Field(
+        default=None,
+        description=(
+            "transaction → number of a statement: it commits behind that one, and the rest is"
+            " another transaction of the same connection"
+        ),
+    )
     index: SqlList | None = None
     ddl: SqlList | None = None
     timeout: Duration | dict[Name, Duration] | None = None

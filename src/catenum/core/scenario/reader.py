@@ -910,12 +910,41 @@ def _check_sorted(file: ScenarioFile, title: str, remedy: Remedy) -> Iterator[Pr
             )
 
 
+def _check_split(file: ScenarioFile, title: str, remedy: Remedy) -> Iterator[Problem]:
+    """Parts that would be empty, or need a value that the other has kept."""
+    for name, number in (remedy.split or {}).items():
+        transaction = file.scenario.transactions.get(name)
+        if transaction is None:
+            continue
+        place = file.place("remedies", title, "split", name)
+        count = len(transaction.statements)
+        if not 1 <= number < count:
+            message = f"remedy {title!r}: {name!r} can be split behind statement 1 to {count - 1}"
+            yield Problem(message, place)
+            continue
+        rest = transaction.model_copy(update={"statements": transaction.statements[number:]})
+        if any(name_problems(rest)) and not any(name_problems(transaction)):
+            message = f"the second part of {name!r} needs a value that the first keeps"
+            yield Problem(f"remedy {title!r}: {message}", place)
+
+
 def _check_remedy(
     file: ScenarioFile, title: str, remedy: Remedy, names: list[str]
 ) -> Iterator[Problem]:
     transactions = file.scenario.transactions
     for kind in (
-        *("reorder", "isolation", "rewrite", "add", "drop", "timeout", "retry", "ends", "sort"),
+        *(
+            "reorder",
+            "isolation",
+            "rewrite",
+            "add",
+            "drop",
+            "timeout",
+            "retry",
+            "ends",
+            "sort",
+            "split",
+        ),
     ):
         change = getattr(remedy, kind)
         for name in change if isinstance(change, dict) else ():
@@ -926,6 +955,7 @@ def _check_remedy(
                     suggestion(name, names),
                 )
     yield from _check_sorted(file, title, remedy)
+    yield from _check_split(file, title, remedy)
     yield from _check_changed_names(file, title, remedy)
     yield from _check_kept_beginning(file, title, remedy)
     for name, order in (remedy.reorder or {}).items():

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 from catenum.core.errors import InputError
 from catenum.core.scenario.loops import sorted_by, with_lists
@@ -22,7 +22,33 @@ def apply_remedy(scenario: Scenario, remedy: Remedy) -> tuple[Scenario, tuple[st
         for name, transaction in scenario.transactions.items()
     }
     ddl = tuple(chosen(sql) for sql in (*(remedy.index or ()), *(remedy.ddl or ())))
-    return scenario.model_copy(update={"transactions": changed}), ddl
+    found = scenario.model_copy(update={"transactions": changed})
+    return (_split(found, remedy.split) if remedy.split else found), ddl
+
+
+def rest_of(name: str, names: Collection[str]) -> str:
+    """What the second part of a transaction is called that commits in the middle."""
+    number = 2
+    while f"{name}-{number}" in names:
+        number += 1
+    return f"{name}-{number}"
+
+
+def _split(scenario: Scenario, split: Mapping[str, int]) -> Scenario:
+    """With transactions that commit behind a statement, and the rest as another one behind them on
+    the same connection. An order of moves of the whole is none of the parts'.
+    """
+    found: dict[str, Transaction] = {}
+    for name, transaction in scenario.transactions.items():
+        number = split.get(name)
+        if number is None:
+            found[name] = transaction
+            continue
+        first, rest = transaction.statements[:number], transaction.statements[number:]
+        found[name] = transaction.model_copy(update={"statements": first, "ends": "commit"})
+        second = {"statements": rest, "connection": transaction.connection or name, "session": None}
+        found[rest_of(name, scenario.transactions)] = transaction.model_copy(update=second)
+    return scenario.model_copy(update={"transactions": found, "order": None, "orders": {}})
 
 
 def apply_remedies(scenario: Scenario, names: str | None) -> tuple[Scenario, tuple[str, ...]]:
@@ -111,6 +137,9 @@ def describe(remedy: Remedy) -> list[str]:
         lines.append(f"{name} runs its statements in the order {', '.join(map(str, order))}")
     for name, listed in (remedy.sort or {}).items():
         lines.append(f"{name} goes through {listed} in the order of the values")
+    for name, number in (remedy.split or {}).items():
+        rest = "the rest is a transaction of its own"
+        lines.append(f"{name} commits behind statement {number}; {rest}")
     for kind, verb in (("isolation", "at"), ("timeout", "waits at most"), ("ends", "ends with")):
         change = getattr(remedy, kind)
         pairs = (

@@ -50,6 +50,9 @@ def carried_over(
         dropped = (remedy.drop or {}).get(of)
         if dropped and (gone := tuple(_dropped(dropped, old, new))):
             parts.setdefault("drop", {})[name] = gone
+        number = (remedy.split or {}).get(of)
+        if number is not None:
+            parts.setdefault("split", {})[name] = _behind(number, old, new)
         order = (remedy.reorder or {}).get(of)
         if order:
             parts.setdefault("reorder", {})[name] = tuple(_order(order, old, new))
@@ -151,6 +154,14 @@ def _dropped(numbers: Sequence[int], old: Transaction, new: Transaction) -> Iter
         if key in gone and number not in numbers:
             raise OnlyHere("it leaves statements of some turns out")
     yield from (number for number, key in enumerate(after, 1) if key in gone)
+
+
+def _behind(number: int, old: Transaction, new: Transaction) -> int:
+    """The number of the statement behind which it commits."""
+    before, after = keys_of(old), keys_of(new)
+    if before[number - 1] == before[number] or before[number - 1] not in after:
+        raise OnlyHere("it commits within a loop")
+    return len(after) - after[::-1].index(before[number - 1])
 
 
 def _order(order: Sequence[int], old: Transaction, new: Transaction) -> Iterator[int]:

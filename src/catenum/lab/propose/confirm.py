@@ -136,7 +136,7 @@ class Confirmation:
             dropped=candidate.remedy.drop,
             by_count=candidate.by_count,
         )
-        if defect is not None and not candidate.decides:
+        if defect is not None and not candidate.decides and not candidate.splits:
             reported = f"where {other.title}, {defect}"
             verdict = Verdict(
                 rank="loses", reason=f"it changes what the transactions do: {reported}"

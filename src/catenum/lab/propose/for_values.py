@@ -147,7 +147,7 @@ class ForAllValues:
             dropped=carried.drop if carried is not None else None,
             by_count=candidate.by_count,
         )
-        if defect is not None and not candidate.decides:
+        if defect is not None and not candidate.decides and not candidate.splits:
             return self._only(one, f"with {words}, {defect}", number)
         if not explored.reach.complete and not was.always_fails:
             return replace(one, values=self._unknown("not every schedule was run", number))

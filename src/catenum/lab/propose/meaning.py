@@ -107,6 +107,8 @@ def difference(
     how many rows a write has changed says the same.
     """
     for order in after.runs if decides else before.ended:
+        if order not in before.runs or order not in after.runs:
+            return "its transactions are others"
         was, now = before.runs[order], after.runs[order]
         reported = ", then ".join(order)
         if decides:

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 from itertools import combinations, islice
 
 from catenum.core.compare.loop_comparison import LoopComparison
-from catenum.core.compare.verdict import Figures, Verdict, figures_of, held_shorter, judge
+from catenum.core.compare.verdict import Figures, Verdict, figures_of, held_shorter, judge, of_parts
 from catenum.core.errors import InputError
 from catenum.core.propose import isolation
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, merged
@@ -336,7 +336,7 @@ class Proposer:
             return None
         candidate = with_caveats(self._evidence, candidate)
         changed, ddl = apply_remedy(found.scenario, candidate.remedy)
-        fails_by_itself = bool(candidate.remedy.retry or candidate.eases_only)
+        fails_by_itself = bool(candidate.remedy.retry or candidate.eases_only or candidate.splits)
         compared = Serially(self._screen if screened and not fails_by_itself else ())
         try:
             given = (
@@ -377,6 +377,9 @@ class Proposer:
             failed_serially=self._serial.failed,
         )
         verdict = judge(found.baseline, numbers)
+        if candidate.splits:
+            defect = None  # that it means something else is what it says
+            verdict = of_parts(verdict, rules=bool(found.scenario.holds))
         if defect is not None:
             verdict = Verdict(rank="loses", reason=f"it changes what the transactions do: {defect}")
         elif candidate.eases_only and verdict.rank == "cures":
