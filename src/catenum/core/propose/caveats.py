@@ -13,12 +13,15 @@ from dataclasses import replace
 from itertools import combinations
 
 from catenum.core.propose.candidate import Candidate, Evidence
+from catenum.core.record.recording import Recording
 from catenum.core.scenario.model import Scenario, Statement
 from catenum.core.scenario.remedies import apply_remedy
 from catenum.core.text import counted
 
 #: Statements behind a lock that it is named for spanning.
 MANY = 2
+#: Plans that go through all of a table.
+_ALL = ("scan", "index scan")
 
 
 def with_caveats(evidence: Evidence, candidate: Candidate) -> Candidate:
@@ -28,8 +31,53 @@ def with_caveats(evidence: Evidence, candidate: Candidate) -> Candidate:
         candidate,
         these_values=(*candidate.these_values, *_one_of_a_call_site(evidence, changed, candidate)),
         harms=harms,
-        means=(*candidate.means, *_spans(evidence, changed, candidate)),
+        means=(
+            *candidate.means,
+            *_spans(evidence, changed, candidate),
+            *_others(evidence, changed, candidate),
+        ),
     )
+
+
+def at_real_size(evidence: Evidence, candidate: Candidate, played: Recording) -> Candidate:
+    """With what the new locks take where the tables are large: by the plans that the server makes
+    for them.
+    """
+    changed, _ = apply_remedy(evidence.scenario, candidate.remedy)
+    plans = {(plan.transaction, plan.statement): plan.steps for plan in played.plans}
+    whole = [
+        f"{name} statement {number} locks every row of {step.table} that it passes: all of it,"
+        " however large it is"
+        for name, number, table in _new_locks(evidence, changed, candidate)
+        for step in plans.get((name, number), ())
+        if step.table.lower() == table and step.kind in _ALL and step.locks_rows_passed
+    ]
+    ranges = [
+        f"{name} statement {number} locks the rows of a range of {step.table}: as many as match"
+        for name, number, table in _new_locks(evidence, changed, candidate)
+        for step in plans.get((name, number), ())
+        if step.table.lower() == table and step.kind == "range"
+    ]
+    return replace(
+        candidate,
+        harms=tuple(dict.fromkeys((*candidate.harms, *whole))),
+        means=tuple(dict.fromkeys((*candidate.means, *ranges))),
+    )
+
+
+def _others(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Iterator[str]:
+    """Who else comes to rows of a table on which there are new locks."""
+    locks = list(_new_locks(evidence, changed, candidate))
+    for name, transaction in evidence.transactions.items():
+        if name in {one for one, _, _ in locks}:
+            continue
+        for table in dict.fromkeys(table for _, _, table in locks):
+            for number, statement in enumerate(transaction.statements, 1):
+                if (table, "read") not in _accesses(evidence, statement) and any(
+                    access[0] == table for access in _accesses(evidence, statement)
+                ):
+                    yield f"{name} statement {number} may wait for the lock on {table} as well"
+                    break
 
 
 def _shapes(evidence: Evidence, scenario: Scenario, name: str) -> tuple[object, ...]:

@@ -13,7 +13,7 @@ from catenum.core.compare.verdict import Figures, Verdict, figures_of, held_shor
 from catenum.core.errors import InputError
 from catenum.core.propose import isolation
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, merged
-from catenum.core.propose.caveats import with_caveats
+from catenum.core.propose.caveats import at_real_size, with_caveats
 from catenum.core.propose.passes import all_series
 from catenum.core.propose.proposals import Proposals
 from catenum.core.propose.ranking import Load, Proposal, ranked
@@ -400,7 +400,7 @@ class Proposer:
             return None
         given = given or play(self.engine, changed, self.options, file=self.file, ddl=ddl)
         proposal = Proposal(
-            candidate=candidate,
+            candidate=at_real_size(self._evidence, candidate, given),
             figures=replace(numbers, locks=given.locks_taken(), time_ms=given.duration_ms),
             verdict=verdict,
             defect=defect,
