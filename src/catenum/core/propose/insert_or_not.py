@@ -11,7 +11,7 @@ from collections.abc import Iterator, Mapping
 
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.editing import of_table
-from catenum.core.propose.looking import Look, looks
+from catenum.core.propose.looking import Look, Span, looks
 from catenum.core.propose.retry import PAUSE_MS, TIMES, may_begin_again
 from catenum.core.propose.stronger_lock import anomalies_reported
 
@@ -33,9 +33,70 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
         yield from _in_one(evidence, unique)
         yield from _begun_again(evidence, unique)
     yield from _constraints(evidence, found)
+    yield from _same_keys(evidence, found)
+
+
+def _same_keys(evidence: Evidence, found: Mapping[str, list[Look]]) -> Iterator[CandidateSeries]:
+    """Two who insert the same keys and look before neither: the second adds nothing, and goes on;
+    lists are gone through in key order, or they would wait for each other's new keys.
+    """
+    rewrite: dict[str, dict[int, Rewritten]] = {}
+    sort: dict[str, str] = {}
+    for name, number in dict.fromkeys(member for members in evidence.cycles for member in members):
+        transaction = evidence.transactions[name]
+        if number is None or number > len(transaction.statements) or found[name]:
+            continue
+        turn = transaction.statements[number - 1].turn
+        for place, statement in enumerate(transaction.statements, 1):
+            same = statement.turn is not None and turn is not None
+            if place != number and not (same and statement.turn.group == turn.group):  # type: ignore[union-attr]
+                continue
+            sql = _unless_there(evidence, name, place)
+            if sql is not None:
+                rewrite.setdefault(name, {})[place] = {"sql": sql}
+        if turn is not None and name in rewrite:
+            sort[name] = turn.lists[0]
+    if rewrite:
+        yield (
+            Candidate(
+                kind="insert or not",
+                name=f"insert, unless it is there{', in the order of the keys' if sort else ''}",
+                because=evidence.waits_reported(list(rewrite)),
+                remedy=remedy(rewrite=rewrite, sort=sort),
+                means=(
+                    "who comes second adds nothing where the key is there, gets no error and goes"
+                    " on: the number of rows says so",
+                ),
+                by_count=True,
+            ),
+        )
+
+
+def _unless_there(evidence: Evidence, name: str, number: int) -> str | None:
+    """An insert of one row that gives a whole unique key, unless that is there."""
+    text = evidence.sql(name, number)
+    table = (evidence.reading(text).inserts_into or "").lower()
+    given = evidence.given(name, number, table) if table else {}
+    keys = evidence.keys(table)
+    whole = next(
+        (
+            key
+            for key in (keys.primary, *keys.unique)
+            if key and {c.lower() for c in key} <= set(given)
+        ),
+        None,
+    )
+    if whole is None:
+        return None
+    clause = evidence.rules.advice.unless_there(whole, {})
+    sql = f"{text.rstrip().rstrip(';').rstrip()} {clause}"
+    tree = evidence.reading(sql).tree
+    return sql if tree is not None and tree.args.get("conflict") else None
 
 
 def _is_unique(evidence: Evidence, look: Look) -> bool:
+    if look.span is not None:
+        return False
     keys = evidence.keys(look.table)
     columns = {column.lower() for column in look.columns}
     return any(key and {c.lower() for c in key} <= columns for key in (keys.primary, *keys.unique))
@@ -136,31 +197,54 @@ def _retry(names: list[str]) -> dict[str, object]:
 
 
 def _constraints(evidence: Evidence, found: Mapping[str, list[Look]]) -> Iterator[CandidateSeries]:
-    """A unique constraint on what is looked for, where the table has none."""
+    """A constraint on what is looked for, where the table has none."""
     if not evidence.wrong:
         return
-    wanted: dict[tuple[str, tuple[str, ...]], dict[str, Look]] = {}
+    wanted: dict[tuple[str, tuple[str, ...], Span | None], dict[str, Look]] = {}
     for name, own in found.items():
         for look in own:
             if not _is_unique(evidence, look):
-                wanted.setdefault((look.table, tuple(sorted(look.columns))), {})[name] = look
-    for (table, columns), of in wanted.items():
+                key = (look.table, tuple(sorted(look.columns)), look.span)
+                wanted.setdefault(key, {})[name] = look
+    for (table, columns, span), of in wanted.items():
         names = [name for name in of if may_begin_again(evidence, name)]
-        if len(names) < len(of):
+        constraint = _constraint(evidence, table, columns, span)
+        if len(names) < len(of) or constraint is None:
             continue
-        listed = ", ".join(columns)
-        constraint = "_".join((table, *columns, "once"))
-        sql = f"alter table {table} add constraint {constraint} unique ({listed})"
+        what, sql = constraint
         yield (
             Candidate(
                 kind="constraint",
-                name=f"{listed} of {table} unique, retry on a duplicate",
+                name=f"{what}, retry on a duplicate",
                 because=_because(evidence, of),
                 remedy=remedy(ddl=(sql,), retry=_retry(names)),
                 means=(
-                    "the server refuses a second row, whoever adds it; who comes second gets the"
-                    f" error, begins again, at most {TIMES} times, and then finds the row",
-                    "rows that are there twice already must be mended first",
+                    "the server refuses a second such row, whoever adds it; who comes second gets"
+                    f" the error, begins again, at most {TIMES} times, and then finds the row",
+                    "rows that are there already against it must be mended first",
                 ),
             ),
         )
+
+
+def _constraint(
+    evidence: Evidence, table: str, columns: tuple[str, ...], span: Span | None
+) -> tuple[str, str] | None:
+    """What it asks for in words, and its DDL; None where the server has no such constraint."""
+    listed = ", ".join(columns)
+    if span is None:
+        name = "_".join((table, *columns, "once"))
+        what = f"{listed} of {table} unique"
+        return what, f"alter table {table} add constraint {name} unique ({listed})"
+    info = evidence.schema.tables.get(table)
+    types = {name.lower(): one.type for name, one in info.columns.items()} if info else {}
+    sql = evidence.rules.advice.excluding(
+        table,
+        {column: types.get(column, "") for column in columns},
+        (span.begin, span.end),
+        types.get(span.begin, ""),
+        closed=span.closed,
+    )
+    for_each = f" of one {listed}" if columns else ""
+    what = f"no rows of {table}{for_each} overlap from {span.begin} to {span.end}"
+    return (what, sql) if sql is not None else None

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
+from sqlglot import exp
+
 from catenum.core.propose.candidate import Evidence
+from catenum.core.propose.editing import written
 from catenum.core.propose.reading import Reading
 from catenum.core.scenario.carry import ROWS
 from catenum.core.scenario.conditions import Comparison
@@ -13,10 +16,20 @@ from catenum.core.scenario.model import Statement
 
 
 @dataclass(frozen=True)
+class Span:
+    """Two columns between which a row stands for something, and whether the end belongs to it."""
+
+    begin: str
+    end: str
+    closed: bool
+
+
+@dataclass(frozen=True)
 class Look:
     """``read`` and ``insert``: the numbers of the statements; ``columns``: by which the row is
     looked for, and which the new row gets with the same values; ``update``: the statement that
-    changes the row where it was found, if there is one.
+    changes the row where it was found, if there is one; ``span``: rows are looked for that overlap
+    the new one from the first of these columns to the second, the end itself among it or not.
     """
 
     table: str
@@ -24,6 +37,7 @@ class Look:
     insert: int
     columns: tuple[str, ...]
     update: int | None = None
+    span: Span | None = None
 
 
 def looks(evidence: Evidence, name: str) -> Iterator[Look]:
@@ -35,7 +49,8 @@ def looks(evidence: Evidence, name: str) -> Iterator[Look]:
             continue
         table = source.table.lower()
         sought = evidence.given(name, at, table)
-        if not sought or source.terms_beyond(tuple(sought)):
+        beyond = source.terms_beyond(tuple(sought))
+        if not (sought or beyond):
             continue
         for place in range(at + 1, len(statements) + 1):
             insert = statements[place - 1]
@@ -43,12 +58,34 @@ def looks(evidence: Evidence, name: str) -> Iterator[Look]:
             adds = evidence.reading(insert.text).inserts_into is not None
             if not adds or any(given.get(column) != value for column, value in sought.items()):
                 continue
-            if not _where(insert, look, source, found=False):
+            span = _overlapping(beyond, given, evidence.rules.sql.dialect) if beyond else None
+            if not _where(insert, look, source, found=False) or (beyond and span is None):
                 continue
             update = _changed_instead(evidence, name, at, table, sought)
             if not _needed_elsewhere(evidence, name, look, {place, update or place}):
-                yield Look(table, at, place, tuple(sought), update)
+                yield Look(table, at, place, tuple(sought), update, span)
             break
+
+
+def _overlapping(terms: Sequence[exp.Expr], given: Mapping[str, str], dialect: str) -> Span | None:
+    """Whether conditions say that a row overlaps the new one: it begins before that ends, and ends
+    after that begins.
+    """
+    found: dict[bool, tuple[str, str, bool]] = {}
+    for term in terms:
+        if not isinstance(term, exp.LT | exp.LTE | exp.GT | exp.GTE):
+            return None
+        if not isinstance(term.this, exp.Column) or term.expression.find(exp.Column):
+            return None
+        below = isinstance(term, exp.LT | exp.LTE)
+        closed = isinstance(term, exp.LTE | exp.GTE)
+        found[below] = (term.this.name.lower(), written(term.expression, dialect), closed)
+    if len(terms) != 2 or len(found) != 2:
+        return None
+    (begin, before, one), (end, after, other) = found[True], found[False]
+    if given.get(begin) != after or given.get(end) != before or one != other:
+        return None
+    return Span(begin, end, one)
 
 
 def _changed_instead(

@@ -315,6 +315,28 @@ class PostgresqlAdviceRules(AdviceRules):
             " locks of it wait"
         )
 
+    def excluding(
+        self,
+        table: str,
+        equal: Mapping[str, str],
+        span: tuple[str, str],
+        kind: str,
+        *,
+        closed: bool,
+    ) -> str | None:
+        """By ranges, which need no extension ("CREATE TABLE", EXCLUDE; 8.17 "Range Types")."""
+        ranges = {column: _range_of(type_) for column, type_ in equal.items()}
+        over = _range_of(kind)
+        if over is None or any(
+            one != "int4range" and one != "int8range" for one in ranges.values()
+        ):
+            return None
+        parts = [f"{one}({column}, {column}, '[]') with &&" for column, one in ranges.items()]
+        begin, end = span
+        parts.append(f"{over}({begin}, {end}, '{'[]' if closed else '[)'}') with &&")
+        name = "_".join((table, *equal, begin, end, "apart"))
+        return f"alter table {table} add constraint {name} exclude using gist ({', '.join(parts)})"
+
     def unless_there(self, key: Sequence[str], assigned: Mapping[str, str]) -> str:
         """As in "INSERT", ON CONFLICT Clause."""
         at = f"on conflict ({', '.join(key)})"
@@ -378,3 +400,19 @@ RULES = Rules(
     errors=PostgresqlErrorRules(),
     advice=PostgresqlAdviceRules(),
 )
+
+
+def _range_of(kind: str) -> str | None:
+    """The range type over a column's type."""
+    plain = " ".join(kind.lower().split()).partition("(")[0].strip()
+    return {
+        "int": "int4range",
+        "integer": "int4range",
+        "bigint": "int8range",
+        "date": "daterange",
+        "timestamp": "tsrange",
+        "timestamp without time zone": "tsrange",
+        "timestamptz": "tstzrange",
+        "timestamp with time zone": "tstzrange",
+        "numeric": "numrange",
+    }.get(plain)

@@ -412,6 +412,21 @@ class AdviceRules(ABC):
         the values must name their table, since the row to be added has the same.
         """
 
+    def excluding(
+        self,
+        table: str,
+        equal: Mapping[str, str],
+        span: tuple[str, str],
+        kind: str,
+        *,
+        closed: bool,
+    ) -> str | None:
+        """DDL of a constraint that no two rows with the same values overlap; None where there is
+        none. ``equal``: columns with their types; ``span``: the columns of the begin and the end,
+        of type ``kind``.
+        """
+        return None
+
     def by_key(self, table: str) -> str:
         """A table in a SELECT that goes through it by its primary key, so that rows are locked in
         that order.
