@@ -12,6 +12,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from itertools import combinations
 
+from catenum.core.diagnose.indexes import propose_index
 from catenum.core.propose.candidate import Candidate, Evidence
 from catenum.core.record.recording import Recording
 from catenum.core.scenario.model import Scenario, Statement
@@ -50,7 +51,10 @@ def at_real_size(evidence: Evidence, candidate: Candidate, played: Recording) ->
         " however large it is"
         for name, number, table in _new_locks(evidence, changed, candidate)
         for step in plans.get((name, number), ())
-        if step.table.lower() == table and step.kind in _ALL and step.locks_rows_passed
+        if step.table.lower() == table
+        and step.kind in _ALL
+        and step.locks_rows_passed
+        and _reads_all(evidence, changed.transactions[name].statements[number - 1].text, step.table)
     ]
     ranges = [
         f"{name} statement {number} locks the rows of a range of {step.table}: as many as match"
@@ -63,6 +67,13 @@ def at_real_size(evidence: Evidence, candidate: Candidate, played: Recording) ->
         harms=tuple(dict.fromkeys((*candidate.harms, *whole))),
         means=tuple(dict.fromkeys((*candidate.means, *ranges))),
     )
+
+
+def _reads_all(evidence: Evidence, sql: str, table: str) -> bool:
+    """Whether no index would do, however large the table is: a small one is read whole anyway."""
+    reading = evidence.reading(sql)
+    wanted = propose_index(sql, table, evidence.rules, evidence.keys(table))
+    return reading.where is None or wanted is not None
 
 
 def _others(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Iterator[str]:

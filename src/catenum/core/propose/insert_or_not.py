@@ -47,12 +47,11 @@ def _same_keys(evidence: Evidence, found: Mapping[str, list[Look]]) -> Iterator[
         if number is None or number > len(transaction.statements) or found[name]:
             continue
         turn = transaction.statements[number - 1].turn
-        for place, statement in enumerate(transaction.statements, 1):
-            same = statement.turn is not None and turn is not None
-            if place != number and not (same and statement.turn.group == turn.group):  # type: ignore[union-attr]
-                continue
+        table = evidence.reading(evidence.sql(name, number)).inserts_into
+        for place in range(1, len(transaction.statements) + 1):
             sql = _unless_there(evidence, name, place)
-            if sql is not None:
+            same = evidence.reading(evidence.sql(name, place)).inserts_into == table
+            if sql is not None and same:
                 rewrite.setdefault(name, {})[place] = {"sql": sql}
         if turn is not None and name in rewrite:
             sort[name] = turn.lists[0]
@@ -72,20 +71,25 @@ def _same_keys(evidence: Evidence, found: Mapping[str, list[Look]]) -> Iterator[
         )
 
 
+def _else_of(evidence: Evidence, name: str, table: str) -> bool:
+    """Whether the transaction does more with a table than adding rows."""
+    return any(
+        access.table.lower() == table and access.verb != "insert"
+        for number in range(1, len(evidence.transactions[name].statements) + 1)
+        for access in evidence.footprint(name, number).accesses
+    )
+
+
 def _unless_there(evidence: Evidence, name: str, number: int) -> str | None:
     """An insert of one row that gives a whole unique key, unless that is there."""
     text = evidence.sql(name, number)
     table = (evidence.reading(text).inserts_into or "").lower()
     given = evidence.given(name, number, table) if table else {}
     keys = evidence.keys(table)
-    whole = next(
-        (
-            key
-            for key in (keys.primary, *keys.unique)
-            if key and {c.lower() for c in key} <= set(given)
-        ),
-        None,
-    )
+    unique = [key for key in (keys.primary, *keys.unique) if key]
+    if len(unique) != 1 or _else_of(evidence, name, table):
+        return None  # what it has locked before, or another key, is what the others wait for
+    whole = next((key for key in unique if all(c.lower() in given for c in key)), None)
     if whole is None:
         return None
     clause = evidence.rules.advice.unless_there(whole, {})

@@ -210,7 +210,9 @@ def _split(evidence: Evidence) -> Iterator[CandidateSeries]:
         }
         decided = any(transaction.statements[other - 1].when for other in rest)
         turns = any(one.turn is not None for one in transaction.statements[number - 1 : number + 1])
-        if not (kept & needed or decided or turns):
+        halves = (range(1, number + 1), rest)
+        both_write = all(any(_writes(evidence, name, n) for n in half) for half in halves)
+        if both_write and not (kept & needed or decided or turns):
             split[name] = number
     if split:
         yield (
@@ -226,3 +228,7 @@ def _split(evidence: Evidence) -> Iterator[CandidateSeries]:
                 ),
             ),
         )
+
+
+def _writes(evidence: Evidence, name: str, number: int) -> bool:
+    return any(access.writes for access in evidence.footprint(name, number).accesses)
