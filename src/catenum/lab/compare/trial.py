@@ -18,6 +18,7 @@ from catenum.core.space import schedule
 from catenum.engines.ports import Engine
 from catenum.lab.explore.runner import ExplorationRunner
 from catenum.lab.explore.walker import ExploreOptions, Explorer
+from catenum.lab.propose.meaning import Serially
 from catenum.lab.run.play import PlayOptions, play
 
 
@@ -86,7 +87,7 @@ def trial_of_all(
     locks and times.
     """
     scenario = scenario.for_server(engine.info.server)
-    explorer = _Explorer(connect, engine, workers, file, progress)
+    explorer = _Explorer(connect, engine, workers, file, progress, scenario)
     quickly = replace(how, all_orders=0, thorough=False)
     variants: list[Variant] = []
     for name, changes, changed, ddl in _variants(scenario, _chosen(scenario, only)):
@@ -108,15 +109,32 @@ def trial_of_all(
     return Trial(scenario.scenario, (), tuple(variants), unchecked=False)
 
 
-@dataclass(frozen=True)
+@dataclass
 class _Explorer:
-    """Explores variants on one engine."""
+    """Explores variants on one engine. ``as_it_is``: the scenario without remedies."""
 
     connect: Callable[[], Engine]
     engine: Engine
     workers: int
     file: ScenarioFile | None
     progress: Callable[[str, Explorer], None] | None
+    as_it_is: Scenario
+    _failed: set[str] | None = None
+
+    def failed_serially(self) -> set[str]:
+        """Who fails in some serial order of the scenario as it is; asked where anybody fails."""
+        if self._failed is None:
+            compared = Serially()
+            ExplorationRunner(
+                connect=self.connect,
+                engine=self.engine,
+                scenario=self.as_it_is,
+                options=ExploreOptions(limit=1, all_orders=0, thorough=False),
+                file=self.file,
+                before=compared,
+            ).run()
+            self._failed = compared.found.failed
+        return self._failed
 
     def explored(
         self,
@@ -139,7 +157,12 @@ class _Explorer:
         found = runner.run(
             progress=partial(self.progress, bare.name) if self.progress is not None else None
         )
-        numbers = figures_of(found.tally, bare.runs[0], complete=found.reach.complete)
+        numbers = figures_of(
+            found.tally,
+            bare.runs[0],
+            complete=found.reach.complete,
+            failed_serially=self.failed_serially() if found.tally.met("error") else (),
+        )
         verdict = judge(baseline, numbers) if baseline is not None else None
         return replace(bare, figures=numbers, verdict=verdict, explored=found)
 
