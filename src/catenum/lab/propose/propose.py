@@ -335,8 +335,7 @@ class Proposer:
         if any(one.candidate.remedy == candidate.remedy for one in found.tried):
             return None
         if candidate.splits and found.cures:
-            found.dropped.append((candidate.name, "what keeps the meaning cures"))
-            return None
+            return None  # what keeps the meaning cures
         candidate = with_caveats(self._evidence, candidate)
         changed, ddl = apply_remedy(found.scenario, candidate.remedy)
         fails_by_itself = bool(candidate.remedy.retry or candidate.eases_only or candidate.splits)
