@@ -233,7 +233,7 @@ class SqlRules:
 
     def assigned(
         self, sql: str, names: Collection[str], functions: Collection[str] = ()
-    ) -> set[tuple[str, str]]:
+    ) -> frozenset[tuple[str, str]]:
         """The columns (with their tables) that a statement sets from parameters of these names, or
         by calling one of ``functions``.
         """

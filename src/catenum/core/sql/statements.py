@@ -367,20 +367,27 @@ def _inserted(tree: exp.Expr) -> Iterator[tuple[exp.Expr, exp.Expr]]:
 
 def assigned(
     sql: str, dialect: str, values: Iterable[Value], functions: Collection[str] = ()
-) -> set[tuple[str, str]]:
+) -> frozenset[tuple[str, str]]:
     """The columns (with their tables) that an UPDATE or INSERT sets from an expression with one of
     these literals, or with a call of one of ``functions``. Where no columns are listed: ``#0``,
     ``#1`` by their places.
     """
-    texts = {value.text for value in values}
+    texts = frozenset(value.text for value in values)
+    return _assigned(sql, dialect, texts, frozenset(functions))
+
+
+@lru_cache(maxsize=4096)
+def _assigned(
+    sql: str, dialect: str, texts: frozenset[str | None], functions: frozenset[str]
+) -> frozenset[tuple[str, str]]:
     try:
         tree = sqlglot.parse_one(sql, dialect=dialect)
     except sqlglot.errors.SqlglotError:
-        return set()
+        return frozenset()
     found: set[tuple[str, str]] = set()
     target = _target(tree)
     if target is None:
-        return found
+        return frozenset()
     if isinstance(tree, exp.Update):
         pairs = [(e.this.name, e.expression) for e in tree.expressions if isinstance(e, exp.EQ)]
     elif isinstance(tree, exp.Insert):
@@ -404,11 +411,11 @@ def assigned(
         pairs = []
     for name, expression in pairs:
         called = {call.name.lower() for call in expression.find_all(exp.Anonymous)}
-        if called & set(functions) or any(
+        if called & functions or any(
             literal.this in texts for literal in expression.find_all(exp.Literal)
         ):
             found.add((target.name, name))
-    return found
+    return frozenset(found)
 
 
 def _strength(select: exp.Select, table: exp.Table) -> str | None:

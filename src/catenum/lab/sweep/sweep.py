@@ -384,7 +384,7 @@ class Sweeper:
             if carried is not None:
                 scenario, more = apply_remedy(scenario, carried)
                 ddl = (*ddl, *more)
-        how = self._quick if self._looked else self.options
+        how = self.quick if self._looked else self.options
         runner = ExplorationRunner(
             connect=self.connect,
             engine=self.engine,
@@ -400,7 +400,7 @@ class Sweeper:
         return explored
 
     @property
-    def _quick(self) -> ExploreOptions:
+    def quick(self) -> ExploreOptions:
         """As of the first case, without asking again what is the same in every case."""
         return replace(
             self.options,
