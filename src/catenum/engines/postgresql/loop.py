@@ -89,7 +89,10 @@ class Loop:
     @staticmethod
     def _check(result: PGresult) -> None:
         if result.status == pq.ExecStatus.FATAL_ERROR:
-            raise Rejected(errors.from_result(result).message)
+            found = errors.from_result(result)
+            if not found.code:  # the server has said nothing: it is gone
+                raise psycopg.OperationalError(found.message)
+            raise Rejected(found.message)
 
     def use_level(self, level: str) -> None:
         for plan in self._plans:
