@@ -204,7 +204,7 @@ def why_first(order: Sequence[Proposal]) -> str | None:
 
 
 _NAMES = (
-    "a change that the code can make for all its values",
+    "what is known to hold for all values of the code",
     "fewer wrong results",
     "fewer conflicts",
     "fewer transactions that fail",
