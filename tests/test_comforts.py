@@ -64,7 +64,7 @@ def test_what_is_no_time_is_an_error_that_says_how_to_write_one(text):
         (("kill", "17"), "'catenum release'"),
         (("logs",), "'catenum intake'"),
         (("monitor",), "'catenum watch'"),
-        (("doctor",), "'catenum preflight'"),
+        (("diagnose",), "'catenum preflight'"),
         (("exlpore",), "'catenum explore'"),
         (("zzz",), "'catenum --help' lists them"),
         (("play", "berth-swap", "--level", "serializable"), "--isolation instead of --level"),

@@ -120,7 +120,7 @@ GUESSED = {
     **dict.fromkeys(("kill", "terminate", "cancel", "unblock"), "release"),
     **dict.fromkeys(("log", "logs", "import", "parse", "read"), "intake"),
     **dict.fromkeys(("monitor", "tail", "follow", "agent"), "watch"),
-    **dict.fromkeys(("doctor", "ping", "diagnose", "privileges"), "preflight"),
+    **dict.fromkeys(("ping", "diagnose", "privileges"), "preflight"),
     **dict.fromkeys(("status", "ps", "top", "locks", "blocking", "waits", "show"), "now"),
     **dict.fromkeys(("init", "create", "generate"), "new"),
     **dict.fromkeys(("fix", "suggest", "advise", "solve"), "propose"),

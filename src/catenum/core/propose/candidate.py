@@ -27,7 +27,7 @@ CandidateKind = Literal[
     "timeout",
     "shorter",
     "schema change",
-    "insert or not",
+    "upsert",
     "constraint",
 ]
 

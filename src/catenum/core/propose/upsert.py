@@ -1,4 +1,4 @@
-"""Insert or not: a look whether a row is there, and the insert where it is not, in one statement.
+"""Upsert: who reads whether a row is there, and inserts it where not, does so in one statement.
 
 Two who look at the same time both find nothing, and both add: one of them then fails, or each waits
 for the gap that the other has locked. A statement that adds the row unless it is there needs no
@@ -58,7 +58,7 @@ def _same_keys(evidence: Evidence, found: Mapping[str, list[Look]]) -> Iterator[
     if rewrite:
         yield (
             Candidate(
-                kind="insert or not",
+                kind="upsert",
                 name=f"insert, unless it is there{', in the order of the keys' if sort else ''}",
                 because=evidence.waits_reported(list(rewrite)),
                 remedy=remedy(rewrite=rewrite, sort=sort),
@@ -92,8 +92,15 @@ def _unless_there(evidence: Evidence, name: str, number: int) -> str | None:
     whole = next((key for key in unique if all(c.lower() in given for c in key)), None)
     if whole is None:
         return None
-    clause = evidence.rules.advice.unless_there(whole, {})
-    sql = f"{text.rstrip().rstrip(';').rstrip()} {clause}"
+    return _with_clause(evidence, text, whole, {})
+
+
+def _with_clause(
+    evidence: Evidence, insert: str, key: tuple[str, ...], assigned: Mapping[str, str]
+) -> str | None:
+    """The insert with what is to be done where the key is there; None where that cannot be read."""
+    clause = evidence.rules.advice.unless_there(key, assigned)
+    sql = f"{insert.rstrip().rstrip(';').rstrip()} {clause}"
     tree = evidence.reading(sql).tree
     return sql if tree is not None and tree.args.get("conflict") else None
 
@@ -132,7 +139,7 @@ def _in_one(evidence: Evidence, found: Mapping[str, Look]) -> Iterator[Candidate
     otherwise = "or change the row that is there" if changes else "unless it is there"
     yield (
         Candidate(
-            kind="insert or not",
+            kind="upsert",
             name=f"insert, {otherwise}",
             because=_because(evidence, {name: found[name] for name in rewrite}),
             remedy=remedy(rewrite=rewrite, drop=drop),
@@ -162,10 +169,8 @@ def _written(evidence: Evidence, name: str, look: Look) -> Mapping[int, Rewritte
             column: of_table(value, look.table, dialect)
             for column, value in evidence.reading(statements[look.update - 1].text).assigned.items()
         }
-    clause = evidence.rules.advice.unless_there(_key(evidence, look), assigned)
-    sql = f"{insert.text.rstrip().rstrip(';').rstrip()} {clause}"
-    tree = evidence.reading(sql).tree
-    if tree is None or not tree.args.get("conflict"):
+    sql = _with_clause(evidence, insert.text, _key(evidence, look), assigned)
+    if sql is None:
         return None
     return {look.insert: {"sql": sql, "when": None, "otherwise": None}}
 
