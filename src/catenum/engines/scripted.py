@@ -171,6 +171,7 @@ class ScriptedEngine:
         self.capabilities = Capabilities(steers_victim=True)
         self.gives_up = gives_up_on_deadlock
         self.locks: dict[str, _Lock] = {}
+        self.loads = 0
         self.sessions: dict[str, ScriptedSession] = {}
         self._numbers = itertools.count(1)
         self.statements = itertools.count(1)
@@ -349,6 +350,7 @@ class ScriptedEngine:
 
     def load(self, script: str) -> None:
         """No data; every lock is new."""
+        self.loads += 1
         self.locks.clear()
 
     def add(self, sql: str) -> None:

@@ -96,7 +96,8 @@ class InnodbControl(ABC):
         self._side = SideConnection()  # uses the writer, where that is a connection of its own
         self._prepared_before: list[str] = []
         self._bounded = False  # somebody waits for what runs on the writer, with a limit
-        self._made = self._loaded = self._connected = self._cut_short = False
+        self.loads = 0
+        self._made = self._connected = self._cut_short = False
         self._learned = self._loops = self._steady = False
         self._threads: dict[int, str] = {}
         self._report: ReportedDeadlock | None = (

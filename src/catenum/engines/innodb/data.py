@@ -60,10 +60,10 @@ class InnodbData(InnodbControl):
     def load(self, script: str) -> None:
         """Empty the scratch space and run ``script`` in it."""
         with self._translated():
-            if self._loaded:
+            if self.loads:
                 self.query(f"drop database `{self.schema}`")
                 self._create()
-        self._loaded = True
+        self.loads += 1
         self.add(script)
 
     def add(self, script: str) -> None:

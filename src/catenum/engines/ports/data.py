@@ -67,6 +67,9 @@ class Data(Protocol):
         cleared.
         """
 
+    #: How often ``load`` was called.
+    loads: int
+
     def load(self, script: str) -> None:
         """Run set-up SQL in the scratch space, from empty. Raises DataError where the server
         rejects it.

@@ -64,6 +64,7 @@ class PostgresqlControl:
         self._private, self._wished = private, sandboxed
         self._base = errors.readable(conninfo, shown_url, connect_timeout=5, keepalives_idle=30)
         self._connected = False
+        self.loads = 0
         self._first_check_ms = CHECK_AFTER_MS[Patience.FIRST]
         self._pids: dict[int, str] = {}
         self._steers_not = ""  # why no session is given a deadlock_timeout, though it could

@@ -46,6 +46,7 @@ class PostgresqlData(PostgresqlControl):
 
     def load(self, script: str) -> None:
         """Empty the scratch space and run ``script`` in it."""
+        self.loads += 1
         with self._translated(self.info.url):
             self.scratch.empty()
         self.reader.forget()

@@ -79,6 +79,8 @@ class Standing:
     """
 
     of: object = None
+    #: The engine's number of loads then: who loads something else takes it away.
+    loads: int = 0
     tables: dict[str, TableKeys] = field(default_factory=dict)
     rows: dict[str, TableRows] = field(default_factory=dict)
     kept: StatementsEffects | None = None
@@ -250,7 +252,8 @@ class Stage:
         if standing is None:
             return None
         was, standing.of = standing.of, None
-        return standing if was is not None and was == self._loaded_from else None
+        stands = was is not None and standing.loads == self.engine.loads
+        return standing if stands and was == self._loaded_from else None
 
     @property
     def _loaded_from(self) -> object:
@@ -261,7 +264,8 @@ class Stage:
         """For the next, where nothing but rows can have changed, and these are back."""
         standing = self.standing
         if standing is not None and not (self.shape or self.outlives):
-            standing.of, standing.tables = self._loaded_from, self.tables
+            standing.of, standing.loads = self._loaded_from, self.engine.loads
+            standing.tables = self.tables
             standing.rows, standing.kept = self.loaded, self._kept
             standing.state = self._first_state
 

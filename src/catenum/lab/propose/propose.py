@@ -29,6 +29,7 @@ from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.lab.compare.loop_comparison import contest
 from catenum.lab.explore.runner import ExplorationRunner
+from catenum.lab.explore.stage import Standing
 from catenum.lab.explore.walker import ExploreOptions, Explorer
 from catenum.lab.load.churn import Churn
 from catenum.lab.load.cycles import cycles
@@ -84,6 +85,7 @@ class Proposer:
     #: schedules that end badly, candidates that wait their turn, and those that deadlock.
     tried_how: ExploreOptions = field(init=False)
     _clock: Clock = field(init=False)
+    _standing: Standing = field(init=False, default_factory=Standing)
     _serial: Serial = field(init=False)
     _evidence: Evidence = field(init=False)
     _screen: list[tuple[str, ...]] = field(init=False)
@@ -214,6 +216,7 @@ class Proposer:
             options=replace(self.how, limit=MOST_SCHEDULES),
             for_ms=left,
             workers=self.workers,
+            standing=self._standing,
             progress=self._swept,
         )
         return sweeper if sweeper.domains.slots else None
@@ -432,6 +435,7 @@ class Proposer:
             ddl=tuple(ddl),
             before=compared,
             heard=compared.heard,
+            standing=self._standing if self.workers == 1 else None,
         )
         progress = self.progress
         found = runner.run(

@@ -82,7 +82,7 @@ class Sweeper:
     tables: Mapping[str, TableKeys] = field(init=False)
     clock: Clock = field(default_factory=Clock)
     notes: list[str] = field(default_factory=list)
-    _standing: Standing = field(default_factory=Standing)
+    standing: Standing = field(default_factory=Standing)
     _serial: dict[str, Serial] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -393,7 +393,7 @@ class Sweeper:
             before=compared,
             workers=self.workers,
             ddl=ddl,
-            standing=self._standing if self.workers == 1 else None,
+            standing=self.standing if self.workers == 1 else None,
         )
         explored = runner.run()
         self._looked = True  # the texts are the same in every case
