@@ -11,6 +11,7 @@ from catenum.api.space import SpaceOptions, explore_options
 from catenum.core.errors import InputError
 from catenum.core.sweep.cases import MOST_ASSIGNMENTS
 from catenum.core.sweep.result import Sweep
+from catenum.lab.explore.stage import Standing
 from catenum.lab.sweep.sweep import MOST_CASES, MOST_SCHEDULES, Sweeper
 
 
@@ -37,6 +38,7 @@ def sweep(
     asked = request(scenario, options, remedy=remedy)
     length = options.get("time_limit")
     with server_for(asked.where, asked.file, listener=asked.listener) as (connect, engine):
+        standing = Standing()
         try:
             return Sweeper(
                 connect=connect,
@@ -50,7 +52,9 @@ def sweep(
                 cases=cases,
                 for_ms=milliseconds(length) if length else None,
                 workers=options.get("workers", 1),
+                standing=standing,
                 progress=asked.listener.part,
             ).run()
         finally:
+            standing.end(engine)
             asked.listener.clear()

@@ -72,10 +72,15 @@ class StageOptions:
     sure: bool = False
 
 
+#: The rows of an end state, and what its rules say.
+State = tuple[dict[str, TableRows], dict[str, bool | None]]
+
+
 @dataclass
 class Standing:
     """Data that a stage has left as it was loaded, for the next stage with the same: what it was
-    loaded from (None: it must be loaded), what is known of it, and how it is put back.
+    loaded from (None: it must be loaded), what is known of it, and how it is put back; and the
+    sessions, which whoever made this ends.
     """
 
     of: object = None
@@ -85,6 +90,16 @@ class Standing:
     rows: dict[str, TableRows] = field(default_factory=dict)
     kept: StatementsEffects | None = None
     state: str = ""
+    #: What is known of end states, by the rules that were asked.
+    rules: Mapping[str, object] = field(default_factory=dict)
+    states: dict[str, State] = field(default_factory=dict)
+    #: By connection, each with the statements that it was opened for.
+    sessions: dict[str, tuple[tuple[str, ...], Session]] = field(default_factory=dict)
+
+    def end(self, engine: Engine) -> None:
+        """End the sessions."""
+        left, self.sessions = self.sessions, {}
+        engine.end([session for _, session in left.values()])
 
 
 class Serially:
@@ -142,7 +157,7 @@ class Stage:
         )
         self.sessions: dict[str, Session] = {}
         self.clock = Clock()
-        self._states: dict[str, tuple[dict[str, TableRows], dict[str, bool | None]]] = {}
+        self._states: dict[str, State] = {}
         self._first_state = ""
         self._kept: StatementsEffects | None = None
         self._serial: dict[tuple[str, ...], Run] = {}
@@ -240,7 +255,11 @@ class Stage:
             with contextlib.suppress(NeedsReload):  # nobody needs it any more
                 self._settle()
                 self._leave_standing()
-        self.engine.end(list(self.sessions.values()))
+        # those that wait for the next stage are not ended here
+        waiting = (
+            [session for _, session in self.standing.sessions.values()] if self.standing else []
+        )
+        self.engine.end([one for one in self.sessions.values() if one not in waiting])
         self.sessions.clear()
         self.engine.use_long_deadlock_timeout()
 
@@ -253,7 +272,10 @@ class Stage:
             return None
         was, standing.of = standing.of, None
         stands = was is not None and standing.loads == self.engine.loads
-        return standing if stands and was == self._loaded_from else None
+        if stands and was == self._loaded_from:
+            return standing
+        standing.end(self.engine)
+        return None
 
     @property
     def _loaded_from(self) -> object:
@@ -268,6 +290,12 @@ class Stage:
             standing.tables = self.tables
             standing.rows, standing.kept = self.loaded, self._kept
             standing.state = self._first_state
+            standing.rules, standing.states = self.scenario.holds, self._states
+            if self._steady:
+                standing.sessions = {
+                    connection: (self._texts(connection), session)
+                    for connection, session in self.sessions.items()
+                }
 
     def uncounted(self) -> int:
         """How many deadlocks the server has counted that no run shows."""
@@ -455,6 +483,8 @@ class Stage:
         if stands is not None and stands.kept == self._effects(afresh=False):
             if self.engine.data_state() == stands.state:
                 self._kept = stands.kept
+                if stands.rules == self.scenario.holds:
+                    self._states = stands.states
                 return
             load(self.engine, self.scenario, self.file, self.ddl)
         try:
@@ -513,14 +543,31 @@ class Stage:
             self.sessions[connection].close()
             self.sessions[connection] = self.engine.open_session(connection)
 
+    @property
+    def _steady(self) -> bool:
+        """Whether sessions begin with nothing, and their plans stay."""
+        changed = any(found.may_change_plans for found in self.footprints.values())
+        return not changed and not self._prepares
+
+    def _texts(self, connection: str) -> tuple[str, ...]:
+        """What a session is opened for."""
+        names = self.scenario.connections[connection] if self._steady else ()
+        return tuple(text for name in names for text in self.dependence.statements[name])
+
     def _open_sessions(self) -> None:
-        steady = not any(found.may_change_plans for found in self.footprints.values())
-        steady = steady and not self._prepares
-        for connection, names in self.scenario.connections.items():
-            texts = [text for name in names for text in self.dependence.statements[name]]
-            self.sessions[connection] = self.engine.open_session(
-                connection, texts if steady else ()
+        left = self.standing.sessions if self.standing is not None else {}
+        for connection in self.scenario.connections:
+            texts = self._texts(connection)
+            known = left.pop(connection, None) if self._steady and not self.outlives else None
+            if known is not None and known[0] != texts:
+                self.engine.end([known[1]])
+            self.sessions[connection] = (
+                known[1]
+                if known is not None and known[0] == texts
+                else self.engine.open_session(connection, texts)
             )
+        if self.standing is not None:
+            self.standing.end(self.engine)  # nobody needs the others
         connections = connections_of(self.scenario)
         self.driver = Driver(self.engine, self.sessions, self.clock, connections=connections)
         prepare_sessions(self.driver, self.scenario, self.file)
@@ -539,9 +586,7 @@ class Stage:
         waiting = [state.name for state in conductor.states.values() if state.under_way]
         self.driver.release(waiting)
 
-    def _state(
-        self, end: str, *, wanted: bool
-    ) -> tuple[dict[str, TableRows], dict[str, bool | None]]:
+    def _state(self, end: str, *, wanted: bool) -> State:
         known = self._states.get(end)
         # a rule may read columns that the comparison leaves out, so one end state may be two to a
         # rule

@@ -94,6 +94,12 @@ class Proposer:
 
     def run(self) -> Proposals:
         """Everything. Raises InputError, TargetError as exploring does."""
+        try:
+            return self._run()
+        finally:
+            self._standing.end(self.engine)
+
+    def _run(self) -> Proposals:
         self._clock = clock = Clock()
         bare = self.scenario.for_server(self.engine.info.server)
         scenario = bare.model_copy(update={"remedies": {}})  # nothing is read from them
