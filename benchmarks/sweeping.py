@@ -10,7 +10,7 @@ import sys
 
 from catenum import samples
 from catenum.core.scenario.reader import read_scenario
-from catenum.core.servers import NAMES
+from catenum.core.servers import NATIVE
 from catenum.core.sweep.result import Sweep
 from catenum.engines.clock import Clock
 from catenum.engines.targets import Settings, open_engine, resolve
@@ -41,7 +41,7 @@ def alone_ms(sweep: Sweeper, swept: Sweep) -> float:
 def main() -> int:
     """Measure and print; 1 where a bound is passed."""
     good = True
-    for server in sys.argv[1:] or list(NAMES):
+    for server in sys.argv[1:] or list(NATIVE):
         scenario = read_scenario(samples.text(SAMPLE).encode(), SAMPLE).scenario
         with open_engine(resolve(f"local:{server}", Settings()), print) as connect:
             engine = connect()

@@ -37,7 +37,7 @@ from catenum.cli.main import main
 from catenum.core import formats
 from catenum.core.errors import TargetError
 from catenum.core.scenario.reader import ScenarioFile, read_scenario
-from catenum.core.servers import NAMES
+from catenum.core.servers import NATIVE
 from catenum.engines.mariadb.engine import connect as connect_mariadb
 from catenum.engines.mysql.engine import connect as connect_mysql
 from catenum.engines.parent import tie
@@ -76,7 +76,7 @@ def _own_surroundings(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None
         WITHOUT_SERVERS
     ):  # a command finds no programs either, and its test is skipped where it needed them
         os.environ.update(
-            {f"CATENUM_{server.upper()}_PROGRAMS": str(folder / "none") for server in NAMES}
+            {f"CATENUM_{server.upper()}_PROGRAMS": str(folder / "none") for server in NATIVE}
         )
     os.environ["CATENUM_CACHE"] = str(folder / "cache")
     os.environ["CATENUM_TESTS"] = str(folder)
@@ -90,7 +90,7 @@ def _own_surroundings(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None
     os.environ["CATENUM_TESTS_DATA"] = str(made)
     os.environ["XDG_CONFIG_HOME"] = str(folder / "config")
     os.environ["XDG_DATA_HOME"] = str(folder / "data")
-    words = [sys.executable, "-c", CLEARS_UP, str(SCRIPT), str(folder), *NAMES]
+    words = [sys.executable, "-c", CLEARS_UP, str(SCRIPT), str(folder), *NATIVE]
     after = subprocess.Popen(words, stdin=subprocess.PIPE, start_new_session=True)
     yield
     after.communicate(timeout=120)
@@ -297,7 +297,7 @@ def _or_skip(done: Done) -> Done:
     """The command's end; the test is skipped where the command needed a server that cannot be
     started here.
     """
-    for server in NAMES:
+    for server in NATIVE:
         if done.code == 3 and "server programs" in done.err and missing(server):
             needs(server)
     return done

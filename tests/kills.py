@@ -26,7 +26,7 @@ from pathlib import Path
 
 import psycopg
 
-from catenum.core.servers import NAMES
+from catenum.core.servers import NATIVE
 from catenum.engines.private.programs import cache_folder, server_owner
 from conftest import over_socket
 
@@ -82,12 +82,12 @@ def kills() -> int:
     """Run, and say what came of it."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--count", type=int, default=50)
-    parser.add_argument("--server", choices=NAMES, action="append")
+    parser.add_argument("--server", choices=NATIVE, action="append")
     parser.add_argument("--way", choices=list(WAYS), action="append")
     args = parser.parse_args()
     chance = random.Random(1)
     bad = 0
-    for server in args.server or NAMES:
+    for server in args.server or NATIVE:
         base = Path(tempfile.mkdtemp(prefix="catenum-kills-"))
         base.chmod(0o755)
         (base / "tmp").mkdir(mode=0o777)

@@ -16,7 +16,7 @@ import sys
 from pathlib import Path
 
 from catenum import samples
-from catenum.core.servers import NAMES
+from catenum.core.servers import NATIVE
 
 SCRIPT = str(Path(sys.executable).with_name("catenum"))
 RANKS = ["cures", "eases", "no better", "worse", "loses"]
@@ -77,11 +77,11 @@ def _rank(one: dict, *, sampled: bool) -> str:
 def main() -> int:
     """Compare, and say where it is worse."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--server", choices=NAMES)
+    parser.add_argument("--server", choices=NATIVE)
     parser.add_argument("names", nargs="*", default=samples.names())
     args = parser.parse_args()
     worse = 0
-    for server in [args.server] if args.server else NAMES:
+    for server in [args.server] if args.server else NATIVE:
         subprocess.run(
             [SCRIPT, "local", "start", "--target", f"local:{server}", "--quiet"], check=False
         )

@@ -13,7 +13,7 @@ from catenum.core.levels.need import LevelsTried, assignments, is_wrong, lower
 from catenum.core.levels.probes import PROBE_NAMES, PROBES, probe_of
 from catenum.core.levels.words import cost_of, matrix_sections
 from catenum.core.scenario.reader import read_scenario
-from catenum.core.servers import NAMES, rules_of
+from catenum.core.servers import NATIVE, rules_of
 from catenum.core.servers.rules import STANDARD_LEVELS
 from catenum.core.space.tally import OutcomeEntry
 
@@ -70,7 +70,7 @@ def test_a_probe_is_a_scenario_with_the_order_of_the_textbook(name):
     moves = {who: one.moves for who, one in scenario.transactions.items()}
     assert {who: (scenario.order or ()).count(who) for who in moves} == moves
     assert probe_of(name).reader in (None, *moves)
-    for server in NAMES:
+    for server in NATIVE:
         assert not [s for s in scenario.for_server(server).transactions if not s]
     assert any(word in (scenario.about or "") for word in ("Berenson", "Adya", "Fekete"))
 
@@ -221,7 +221,7 @@ def test_what_a_level_costs_is_said():
 # -- on the servers --------------------------------------------------------------------------------
 
 
-@pytest.mark.parametrize("server", NAMES)
+@pytest.mark.parametrize("server", NATIVE)
 def test_the_matrix_of_a_server(run, server):
     done = run("levels", "--json", "--target", f"local:{server}")
     assert done.code == 0, done.err

@@ -20,7 +20,7 @@ from catenum.core.propose.reading import Reading, term
 from catenum.core.record.recording import TableKeys
 from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import read_scenario
-from catenum.core.servers import NAMES, rules_of
+from catenum.core.servers import NATIVE, rules_of
 from catenum.engines.postgresql.engine import connect
 from catenum.lab.explore.walker import ExploreOptions
 from catenum.lab.propose.propose import Proposer
@@ -103,7 +103,7 @@ transactions:
 """
 
 
-@pytest.mark.parametrize("server", NAMES)
+@pytest.mark.parametrize("server", NATIVE)
 def test_a_value_that_is_read_checked_and_written_goes_into_the_write_as_a_whole(
     request, call, tmp_path, server
 ):
@@ -408,7 +408,7 @@ KEYED = {
 }
 
 
-@pytest.mark.parametrize("server", NAMES)
+@pytest.mark.parametrize("server", NATIVE)
 @pytest.mark.parametrize(
     ("first", "then", "free"),
     [
@@ -550,7 +550,7 @@ def test_entries_for_a_scenario_file_keep_what_stands_there():
 def test_all_servers_are_covered():
     for server in FIRST:
         needs(server)
-    assert set(FIRST) == set(NAMES)
+    assert set(FIRST) == set(NATIVE)
     assert Proposals.__dataclass_fields__["tried"]
 
 

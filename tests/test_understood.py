@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from catenum.core.record.recording import TableKeys
 from catenum.core.scenario.model import Scenario
-from catenum.core.servers import NAMES, rules_of
+from catenum.core.servers import NATIVE, rules_of
 from catenum.core.space.dependence import Dependence
 from catenum.core.space.equal_values import classes_of, steady
 from test_explore import outcomes
@@ -123,7 +123,7 @@ def test_statements_are_independent_only_where_that_is_certain(one, other, apart
         "data": "",
         "transactions": {"a": {"statements": [one]}, "b": {"statements": [other]}},
     }
-    for server in NAMES:
+    for server in NATIVE:
         if server == "mariadb" and one.startswith("insert") and apart:
             continue  # gaps: an insert meets what locks in its table
         relation = Dependence(

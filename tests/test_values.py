@@ -16,7 +16,7 @@ from catenum.core.scenario.conditions import ConditionError, MissingValue, parse
 from catenum.core.scenario.model import Remedy
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.scenario.remedies import apply_remedy, describe
-from catenum.core.servers import NAMES, rules_of
+from catenum.core.servers import NATIVE, rules_of
 from catenum.core.space.dependence import PASSED, Dependence
 from conftest import leftovers, sample
 
@@ -31,7 +31,7 @@ def scenario(*statements: object, **transaction: object) -> str:
     )
 
 
-@pytest.fixture(params=NAMES)
+@pytest.fixture(params=NATIVE)
 def played(request, call, tmp_path):
     """Plays a scenario on each server; the events of its transaction."""
     if request.param == "mariadb":
@@ -57,7 +57,7 @@ def played(request, call, tmp_path):
     ],
 )
 def test_parameters_are_found_where_a_value_belongs(sql, names):
-    for server in NAMES:
+    for server in NATIVE:
         assert rules_of(server).sql.value_names(sql) == names
 
 
@@ -72,7 +72,7 @@ def test_each_server_s_own_strings_and_comments_are_left_alone(server, sql, name
     assert rules_of(server).sql.value_names(sql) == names
 
 
-@given(st.text(st.characters(codec="ascii")), st.sampled_from(NAMES))
+@given(st.text(st.characters(codec="ascii")), st.sampled_from(NATIVE))
 def test_nothing_of_a_statement_is_lost_when_its_parameters_are_placed(text, server):
     rules = rules_of(server)
     sql = f"select :a, {text}"
@@ -408,7 +408,7 @@ def test_a_parameter_takes_its_values_from_a_column(played, call, tmp_path):
     )
 
 
-@pytest.mark.parametrize("server", NAMES)
+@pytest.mark.parametrize("server", NATIVE)
 def test_loops_carry_values_and_draw_from_a_column(call, tmp_path, server, request):
     if server == "mariadb":
         request.getfixturevalue("kept_mariadb")
@@ -485,7 +485,7 @@ DECIDES = {
 
 
 @pytest.mark.parametrize("title", DECIDES)
-@pytest.mark.parametrize("server", NAMES)
+@pytest.mark.parametrize("server", NATIVE)
 def test_reduction_loses_no_outcome_where_transactions_decide(
     call, tmp_path, server, title, request
 ):
@@ -525,7 +525,7 @@ def test_reduction_loses_no_outcome_where_transactions_decide(
         )
 
 
-@pytest.mark.parametrize("server", NAMES)
+@pytest.mark.parametrize("server", NATIVE)
 def test_numbers_that_the_server_makes_are_left_out_wherever_they_are_carried(
     call, server, request
 ):
@@ -563,5 +563,5 @@ def test_a_key_with_a_comma_keeps_holder_mode_and_finding(call, tmp_path):
 
 def test_samples_with_values_read_alike_for_every_server():
     for name in ("box-number", "crane-standby"):
-        for server in NAMES:
+        for server in NATIVE:
             assert sample(name).scenario.for_server(server).transactions

@@ -18,7 +18,14 @@ from typing import Any
 from urllib.parse import unquote_to_bytes, urlsplit, urlunsplit
 
 from catenum.core.errors import InputError, Place
-from catenum.core.servers import NAMES, SCHEMES, rules_of
+from catenum.core.servers import (
+    NAMES,
+    SCHEMES,
+    known_servers,
+    profile_of,
+    rules_of,
+    server_of_scheme,
+)
 from catenum.core.text import suggestion
 from catenum.engines.drivers import server_module
 
@@ -101,13 +108,15 @@ def resolve(asked: str | None, settings: Settings) -> Target:
         raise InputError(
             f"{word!r} is no target", advice=f"{suggestion(word, names)} Or a URL: postgresql://…"
         )
-    if scheme not in SCHEMES:
+    server = server_of_scheme(scheme)
+    if server is None:
         raise InputError(
             f"no server is known by {scheme}://",
-            advice=suggestion(scheme, sorted(set(SCHEMES.values()))),
+            advice=f"{suggestion(scheme, [*SCHEMES, *known_servers()])} Another kind of server is"
+            " taught by a profile: --profile FILE (docs/profiles.md).",
         )
     _check_url(word)
-    return Target(SCHEMES[scheme], without_secrets(word), word, settings)
+    return Target(server, without_secrets(word), word, settings)
 
 
 def _check_url(url: str) -> None:
@@ -217,6 +226,7 @@ def open_engine(
     on the scratch space alone. ``own``: settings of the private server; raises InputError where the
     target is another.
     """
+    profile = profile_of(target.server)
     if target.url is not None and own:
         raise InputError(
             f"the scenario gives its server settings ({', '.join(own)}), and {target.shown} is not"
@@ -224,7 +234,8 @@ def open_engine(
             advice=f"Use local:{target.server}, or leave out the key 'server'.",
         )
     if target.url is not None:
-        yield Connector(target.server, target.url, target.shown, sandboxed=sandboxed)
+        where = target.url if profile is None else (profile, target.url)
+        yield Connector(target.server, where, target.shown, sandboxed=sandboxed)
         return
     from catenum.engines.private import private_server
 

@@ -20,7 +20,7 @@ from catenum.core.logs import LogEntry, LogReader
 from catenum.core.logs.pieces import HEAD, LogPieces
 from catenum.core.logs.servers import log_rules_of
 from catenum.core.logs.span import Span, span_of
-from catenum.core.servers import NAMES, rules_of
+from catenum.core.servers import NATIVE, rules_of
 from catenum.store.reports import is_store, stored_reports
 
 CHUNK, ENDS = 4_000_000, 64_000
@@ -246,7 +246,7 @@ def _sources(path: str, data: bytes | None, prefix: str | None) -> list[Source]:
     found = []
     for only in streams:
         text = LogPieces(head, lambda text: None, only).head
-        fits = [name for name in NAMES if log_rules_of(name).reader_of(text, prefix) is not None]
+        fits = [name for name in NATIVE if log_rules_of(name).reader_of(text, prefix) is not None]
         if fits:
             # A statement in one server's log may quote lines of another's.
             name = min(fits, key=lambda name: _before(name, text)) if len(fits) > 1 else fits[0]
@@ -259,7 +259,7 @@ def _sources(path: str, data: bytes | None, prefix: str | None) -> list[Source]:
         return found
     if not size:
         raise Empty(f"{path}: there is nothing in this file")
-    titles = " or ".join(rules_of(name).title for name in NAMES)
+    titles = " or ".join(rules_of(name).title for name in NATIVE)
     raise InputError(
         f"{path}: this does not read like a log or a deadlock report of {titles}",
         advice=(

@@ -15,7 +15,7 @@ from typing import Any
 
 from catenum.core.scenario.conditions import ConditionError, parse_condition
 from catenum.core.scenario.model import Given, Scalar, Scenario, Statement, Transaction, Turn
-from catenum.core.servers import NAMES, rules_of
+from catenum.core.servers import NAMES, known_servers, rules_of
 from catenum.core.sql.parameters import parameters_in
 
 #: Elements of one list, and statements that a transaction may have once they are written out.
@@ -113,7 +113,7 @@ def _elements(name: str, values: Sequence[Scalar], source: str | None) -> dict[s
 
 def _is_full(statement: Any) -> bool:
     """Whether a statement of a file is a mapping of what is said of it, rather than its SQL."""
-    return isinstance(statement, dict) and not set(statement) <= set(NAMES)
+    return isinstance(statement, dict) and not set(statement) <= set(known_servers())
 
 
 def _lists(given: Mapping[Any, Any]) -> dict[str, list[Any]]:

@@ -39,7 +39,7 @@ from catenum.core.record.recording import AfterFailure, AnomalyName, DataVerdict
 from catenum.core.record.values import Value
 from catenum.core.scenario.conditions import Condition, parse_condition
 from catenum.core.scenario.draws import MOST_SKEWED
-from catenum.core.servers import LEVELS, NAMES, rules_of
+from catenum.core.servers import LEVELS, NAMES, known_servers, rules_of
 from catenum.core.sql.beginning import (
     access_in,
     begins,
@@ -93,7 +93,9 @@ Otherwise = Literal["skip", "rollback", "commit"]
 _DOMAIN = re.compile(r"^([A-Za-z_]\w*)\.([A-Za-z_]\w*)$")
 SqlText = Annotated[str, StringConstraints(min_length=1, strip_whitespace=True)]
 Server = Annotated[
-    str, AfterValidator(_one_of(NAMES)), WithJsonSchema({"type": "string", "enum": list(NAMES)})
+    str,
+    AfterValidator(lambda word: _one_of(known_servers())(word)),
+    WithJsonSchema({"type": "string", "enum": list(NAMES)}),
 ]
 Isolation = Annotated[
     str, AfterValidator(_one_of(LEVELS)), WithJsonSchema({"type": "string", "enum": list(LEVELS)})
@@ -415,7 +417,7 @@ class Statement(_Model):
                 raise ValueError("'kill' stands in place of SQL")
             return value
         plain = isinstance(value, str) or (
-            isinstance(value, dict) and value and set(value) <= set(NAMES)
+            isinstance(value, dict) and value and set(value) <= set(known_servers())
         )
         return {"sql": value} if plain else value
 
@@ -779,7 +781,8 @@ Row = Annotated[tuple[Cell, ...], Strict(False)]
 
 def _by_server(value: Any) -> str:
     """Whether a value is given for every server, or for each its own."""
-    return "each" if isinstance(value, dict) and any(key in NAMES for key in value) else "all"
+    named = isinstance(value, dict) and any(key in known_servers() for key in value)
+    return "each" if named else "all"
 
 
 class InAnyOrder(_Model):
@@ -955,10 +958,22 @@ class Data(_ServerParts):  # type: ignore[valid-type,misc] # the servers' names 
 
     _plain: ClassVar[str] = "common"
     common: str = ""
+    #: For servers by profiles of a person's own.
+    by_profile: SkipJsonSchema[dict[str, str]] = Field(default_factory=dict)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _of_profiles(cls, value: Any) -> Any:
+        own = [name for name in known_servers() if name not in NAMES]
+        found = {name: value[name] for name in own if isinstance(value, dict) and name in value}
+        if not found:
+            return value
+        rest = {name: text for name, text in value.items() if name not in found}
+        return {**rest, "by_profile": found}
 
     def part(self, name: str) -> str:
         """The SQL of one part: ``common``, or a server's name."""
-        return str(getattr(self, name))
+        return str(getattr(self, name, self.by_profile.get(name, "")))
 
     def script_for(self, server: str) -> str:
         """The SQL to run on ``server``: the common part first."""
@@ -1093,7 +1108,7 @@ class Scenario(_Model):
         transactions have it); empty where nothing is said of it.
         """
         found = self.expect
-        if isinstance(found, dict) and any(name in NAMES for name in found):
+        if isinstance(found, dict) and any(name in known_servers() for name in found):
             found = found.get(server)
         if found is None:
             return {}

@@ -12,7 +12,7 @@ from catenum.core.scenario.carry import ROWS
 from catenum.core.scenario.conditions import Condition, ConditionError, known_kinds, parse_condition
 from catenum.core.scenario.loops import element
 from catenum.core.scenario.model import Statement, Transaction, sql_for
-from catenum.core.servers import NAMES, rules_of
+from catenum.core.servers import rules_of, servers_of_texts
 from catenum.core.sql.parameters import parameters_in
 from catenum.core.text import suggestion
 
@@ -92,7 +92,8 @@ def _uses(transaction: Transaction, statement: Statement) -> Iterator[Use]:
 
 
 def _uses_in_sql(statement: Statement) -> Iterator[Use]:
-    texts = {sql_for(server, statement.sql): server for server in reversed(NAMES)}
+    servers = reversed(servers_of_texts(statement.sql))
+    texts = {sql_for(server, statement.sql): server for server in servers}
     for text, server in texts.items():
         for one in parameters_in(text, rules_of(server).sql.token_patterns):
             yield "sql", text, one.name, one.offset

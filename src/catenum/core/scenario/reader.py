@@ -51,7 +51,7 @@ from catenum.core.scenario.model import (
 from catenum.core.scenario.names import name_problems
 from catenum.core.scenario.remedies import changed_statements
 from catenum.core.scenario.terms import LISTED, parse_expectation
-from catenum.core.servers import NAMES, rules_of
+from catenum.core.servers import rules_of, servers_of_texts
 from catenum.core.sql.beginning import access_in, begins, level_in, level_set_by
 from catenum.core.sql.parameters import parameters_in
 from catenum.core.text import suggestion
@@ -512,7 +512,7 @@ def _check_names(file: ScenarioFile, name: str, transaction: Transaction) -> Ite
     """
     path: Path
     for number, sql in enumerate(transaction.session or ()):
-        for server in NAMES:
+        for server in servers_of_texts(sql):
             text = sql_for(server, sql)
             if parameters_in(text, rules_of(server).sql.token_patterns):
                 yield Problem(
@@ -671,7 +671,7 @@ def _check_at_once(
     kept = set(before.keep) if before is not None else set()
     used = {
         parameter.name
-        for server in NAMES
+        for server in servers_of_texts(statement.sql)
         for parameter in parameters_in(
             sql_for(server, statement.sql), rules_of(server).sql.token_patterns
         )

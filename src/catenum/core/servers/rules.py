@@ -12,6 +12,7 @@ import re
 from abc import ABC, abstractmethod
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
@@ -32,6 +33,9 @@ from catenum.core.sql.boundary import Boundary
 from catenum.core.sql.scripts import Piece
 from catenum.core.sql.statements import Access, Footprint
 from catenum.core.sql.token_patterns import TokenPatterns
+
+if TYPE_CHECKING:
+    from catenum.core.servers.profile import Profile
 
 #: From the least to the most strict, in the order of the SQL standard (ISO/IEC 9075-2, 4.41).
 STANDARD_LEVELS = ("read uncommitted", "read committed", "repeatable read", "serializable")
@@ -466,6 +470,8 @@ class Rules:
     advice: AdviceRules
     answers_as: tuple[str, ...] = ()
     settings: tuple[ServerSetting, ...] = ()
+    #: What describes the server, where it has no module of its own.
+    profile: Profile | None = None
 
     def setting(self, name: str) -> ServerSetting | None:
         """The setting of this name that a scenario may give a private server."""

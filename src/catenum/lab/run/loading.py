@@ -9,7 +9,6 @@ from catenum.core.record.recording import ServerError
 from catenum.core.scenario.filler import rows_of
 from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
-from catenum.core.servers import NAMES
 from catenum.engines.ports import DataError, Engine
 
 
@@ -23,7 +22,7 @@ def load(
     try:
         engine.load(script)
     except DataError as error:
-        raise _rejected_data(error.error, script, file) from error
+        raise _rejected_data(error.error, script, file, engine.info.server) from error
     _fill(engine, scenario, file)
     for statement in ddl:
         try:
@@ -46,13 +45,15 @@ def _fill(engine: Engine, scenario: Scenario, file: ScenarioFile | None) -> None
             ) from error
 
 
-def _rejected_data(error: ServerError, script: str, file: ScenarioFile | None) -> InputError:
+def _rejected_data(
+    error: ServerError, script: str, file: ScenarioFile | None, server: str
+) -> InputError:
     place: Place | None = None
     offset = (error.position or 1) - 1
     if file is not None:
         whole = file.scenario.data
         path: tuple[str | int, ...] = ("data",)
-        for part in ("common", *NAMES):
+        for part in ("common", server):
             text = whole.part(part)
             if text and text in script and ("data", part) in file.places:
                 start = script.index(text)

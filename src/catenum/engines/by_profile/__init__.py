@@ -1,0 +1,1 @@
+"""Any server by its profile, through its plain DB-API driver."""

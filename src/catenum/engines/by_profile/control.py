@@ -1,0 +1,160 @@
+"""What the parts of an engine by profile share: two connections, one that looks and one that does
+what a scenario brings.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import secrets
+from collections.abc import Collection, Iterator, Sequence
+from typing import Any
+
+from catenum.core.errors import TargetError
+from catenum.core.record.recording import TargetInfo
+from catenum.core.servers.profile import Profile
+from catenum.engines.by_profile.driver import Database, Place, text_of, without
+from catenum.engines.by_profile.session import ProfileSession
+from catenum.engines.ports import Capabilities
+
+Rows = list[tuple[Any, ...]]
+
+
+class ProfileControl:
+    """One server, one run."""
+
+    def __init__(self, place: Place, profile: Profile, shown: str, *, private: bool) -> None:
+        """Connect. Raises TargetError."""
+        self.profile, self._place, self._shown = profile, place, shown
+        self.database = Database(profile, shown)
+        self.rules = self.database.rules
+        self.run = secrets.token_hex(4)
+        self.schema = f"catenum_{self.run}"
+        self.loads = 0
+        self._made = False
+        self._numbers = 0
+        self._running: dict[str, ProfileSession] = {}
+        self._looker = self.database.connect(place, autocommit=True)
+        self._writer: Any = None
+        self.info = TargetInfo(
+            server=profile.name,
+            version=self._version(),
+            url=shown,
+            private=private,
+            default_isolation=profile.levels.default,
+        )
+        self.capabilities = Capabilities(
+            steers_victim=False,
+            steers_victim_why=f"{profile.title}'s profile knows no way",
+            row_locks_by="",
+            timeout_step_ms=profile.session.lock_timeout_step_ms,
+            levels=tuple(profile.levels.set),
+        )
+
+    @property
+    def sandboxed(self) -> bool:
+        """Whether the sessions have a login of their own, with no rights elsewhere."""
+        return self._place.login is not None
+
+    @property
+    def unknown(self) -> list[tuple[str, str]]:
+        """What the profile leaves out, and what that costs."""
+        return self.profile.unknown
+
+    def _version(self) -> str:
+        if self.profile.version is None:
+            return "of a version that its profile does not ask for"
+        rows = self.look(self.profile.version)
+        return (text_of(rows[0][0]) or "") if rows else ""
+
+    # -- asking ------------------------------------------------------------------------------------
+
+    @contextlib.contextmanager
+    def _translated(self) -> Iterator[None]:
+        try:
+            yield
+        except (TargetError, AssertionError):
+            raise
+        except Exception as error:
+            found = self.database.error_of(error)
+            said = without(" ".join(found.message.split()), self._place.password)
+            if found.kind == "lost":
+                raise TargetError(f"the server went away: {self._shown}: {said}") from error
+            raise TargetError(
+                f"{self._shown}: {said}",
+                advice=f"A query of {self.profile.title}'s profile may not fit this server: catenum"
+                " preflight --profile tests each.",
+            ) from error
+
+    def look(self, sql: str) -> Rows:
+        """A query on the connection that looks, which takes part in no transaction. Raises
+        TargetError.
+        """
+        with self._translated():
+            return self._rows(self._looker, sql)[0]
+
+    def looked(self, sql: str) -> list[dict[str, Any]]:
+        """The same, rows by the names of their columns, in lower case."""
+        with self._translated():
+            rows, names = self._rows(self._looker, sql)
+        return [dict(zip(names, row, strict=True)) for row in rows]
+
+    def _rows(self, connection: Any, sql: str) -> tuple[Rows, list[str]]:
+        cursor = connection.cursor()
+        try:
+            cursor.execute(sql)
+            if not cursor.description:
+                return [], []
+            names = [str(column[0]).lower() for column in cursor.description]
+            return [tuple(row) for row in cursor.fetchall()], names
+        finally:
+            cursor.close()
+
+    @property
+    def writer(self) -> Any:
+        """The connection that runs what the scenario brings: as its sessions' login."""
+        if self._writer is None:
+            self._writer = self.database.connect(self._place.theirs, autocommit=False)
+            with self._translated():
+                for sql in (*self.profile.session.begins_with, *self.profile.scratch.enter):
+                    self._rows(self._writer, self._in_space(sql))
+                self._writer.commit()
+        return self._writer
+
+    def write(self, sql: str) -> Rows:
+        """A statement on that connection. Raises the driver's errors."""
+        return self._rows(self.writer, sql)[0]
+
+    def _in_space(self, sql: str) -> str:
+        login = self._place.theirs.user
+        return sql.replace("{space}", self.schema).replace("{login}", login)
+
+    def quoted(self, name: str) -> str:
+        """A name as it stands in SQL: one that the server folds needs no quotes."""
+        fold = self.profile.sql.fold
+        plain = name.isidentifier() and name.isascii() and name == name.lower()
+        if fold != "as written" and plain:
+            return name
+        quote = self.profile.sql.quote
+        return f"{quote}{name.replace(quote, quote * 2)}{quote}"
+
+    def alive(self) -> bool:
+        """Whether the server still answers."""
+        try:
+            self.look(self.profile.version or self.profile.waits.query)
+        except TargetError:
+            return False
+        return True
+
+    def leave_alone(self, settings: Collection[str]) -> None:
+        """Sessions set nothing that a server's setting says."""
+
+    def end_by(self, sql: str, number: str) -> None:
+        """Have the server end a statement or a session."""
+        with contextlib.suppress(TargetError):
+            self.look(sql.replace("{session}", number))
+
+    def forget(self, sessions: Sequence[ProfileSession]) -> None:
+        """They are gone."""
+        for session in sessions:
+            if self._running.get(session.name) is session:
+                del self._running[session.name]

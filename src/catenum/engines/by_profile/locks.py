@@ -1,0 +1,263 @@
+"""Who waits for whom, and every lock, by the profile's queries; what a deadlock's message tells."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, cast
+
+from catenum.core.record.modes import NO_MODE, Mode
+from catenum.core.record.recording import LockEntry, ServerError
+from catenum.core.record.waits import Edge, Resource, ResourceKind
+from catenum.core.servers import Rules
+from catenum.engines.by_profile.control import ProfileControl
+from catenum.engines.by_profile.driver import text_of
+from catenum.engines.by_profile.session import ProfileSession
+from catenum.engines.ports import Patience, Session
+
+#: How a statement names its session, behind it.
+MARK = re.compile(r"/\*(catenum [0-9a-f]{8} \d+)\*/")
+#: A server that says nothing of it is given so long to end a deadlock (ms).
+VERDICT_MS = 2_000.0
+#: What profiles call the kinds of things that locks are on.
+_KINDS: dict[str, ResourceKind] = {
+    "row": "row",
+    "key": "key",
+    "table": "table",
+    "page": "other",
+    "gap": "gap",
+    "index": "index",
+}
+Row = Mapping[str, Any]
+
+
+def resource_of(row: Row, fold: str = "as written") -> Resource:
+    """What a row of a query says that a lock is on."""
+    told = (text_of(row.get("kind")) or "").lower()
+    table = text_of(row.get("object"))
+    if table is not None and fold == "upper" and table == table.upper():
+        table = table.lower()
+    key = (text_of(row.get("key")) or "").strip()
+    kind = _KINDS.get(told, "row" if key else "table" if table else "other")
+    if kind == "table" or not key:
+        return Resource(kind="table" if table else "other", text=table or "something", table=table)
+    return Resource(
+        kind=kind, text=f"{table or 'something'}({key})", table=table, key=(("place", key),)
+    )
+
+
+def mode_of(row: Row, name: str) -> Mode:
+    """A mode as the server writes it."""
+    text = (text_of(row.get(name)) or "").strip()
+    return Mode.read(text) if text else NO_MODE
+
+
+def is_true(value: Any) -> bool:
+    """As servers write it."""
+    return str(value).strip().lower() in ("1", "true", "t", "yes")
+
+
+def edges_in(rows: Sequence[Row], rules: Rules, fold: str) -> list[Edge]:
+    """The waits that a query gives, by the server's numbers. Who holds a lock in a mode that does
+    not conflict with what is wanted is not waited for; nor is one that only queues, where somebody
+    holds the lock.
+    """
+    found: list[Edge] = []
+    for row in rows:
+        wanted, held = mode_of(row, "wanted"), mode_of(row, "held")
+        conflict = rules.locks.conflict(wanted, held)
+        if conflict is not None and not conflict.conflict:
+            continue
+        waiter, holder = text_of(row["waiter"]), text_of(row["holder"])
+        if waiter is None or holder is None or waiter == holder:
+            continue
+        since = row.get("since")
+        found.append(
+            Edge(
+                waiter=waiter,
+                holder=holder,
+                resource=resource_of(row, fold),
+                wanted=wanted,
+                held=held if held != NO_MODE else None,
+                queued=is_true(row.get("queued")),
+                since_ms=-float(since) if since is not None else None,
+            )
+        )
+    held_up = {(edge.waiter, edge.resource.identity) for edge in found if not edge.queued}
+    return [
+        edge
+        for edge in found
+        if not edge.queued or (edge.waiter, edge.resource.identity) not in held_up
+    ]
+
+
+class ProfileLocks(ProfileControl):
+    """See ``engines.ports.lock_views.LockViews`` and ``engines.ports.reports.Reports``."""
+
+    _queue: dict[tuple[str, object], int]
+    _asked = 0
+
+    def _names(self) -> dict[str, str]:
+        return {one.number: name for name, one in self._running.items() if one.number}
+
+    def _numbered(self, rows: Sequence[Row]) -> dict[str, str]:
+        """The names of sessions by the server's numbers: also of those whose number has changed
+        with the statement that waits.
+        """
+        names = self._names()
+        marks = {one.mark: name for name, one in self._running.items()}
+        for row in rows:
+            found = MARK.search(text_of(row.get("statement")) or "")
+            name = marks.get(found[1]) if found else None
+            if name is not None:
+                names[str(text_of(row["waiter"]))] = name
+        return names
+
+    def poll_waits(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
+        """By the profile's query; of two who queue, the one that was seen first stands ahead."""
+        rows = self.looked(self.profile.waits.query)
+        names = self._numbered(rows)
+        found = []
+        seen: dict[tuple[str, object], int] = {}
+        for edge in edges_in(rows, self.rules, self.profile.sql.fold):
+            waiter, holder = names.get(edge.waiter), names.get(edge.holder)
+            if waiter is None or waiter not in sessions:
+                continue
+            place = (waiter, edge.resource.identity)
+            self._asked += 1
+            seen[place] = min(seen.get(place, self._asked), self._queue.get(place, self._asked))
+            found.append((waiter, holder or f"session {edge.holder}", edge))
+        self._queue = seen
+        return [
+            Edge(
+                waiter=waiter,
+                holder=holder,
+                resource=edge.resource,
+                wanted=edge.wanted,
+                held=edge.held,
+                queued=edge.queued,
+                since_ms=now_ms,
+            )
+            for waiter, holder, edge in found
+            if not edge.queued or self._is_ahead(holder, waiter, edge.resource)
+        ]
+
+    def _is_ahead(self, holder: str, waiter: str, resource: Resource) -> bool:
+        theirs = self._queue.get((holder, resource.identity))
+        mine = self._queue.get((waiter, resource.identity))
+        return theirs is not None and mine is not None and theirs < mine
+
+    def picture(self, sessions: Mapping[str, Session]) -> tuple[list[LockEntry], str | None]:
+        """By the profile's query for locks."""
+        if self.profile.locks is None:
+            return [], f"{self.profile.title}'s profile has no query for locks"
+        rows = self.looked(self.profile.locks.query)
+        names = self._names()
+        marked = [{**row, "waiter": row["session"]} for row in rows]
+        names |= self._numbered(marked)
+        entries = [
+            LockEntry(
+                transaction=names[text_of(row["session"]) or ""],
+                resource=resource_of(row, self.profile.sql.fold),
+                mode=mode_of(row, "mode"),
+                granted=is_true(row.get("granted", True)),
+            )
+            for row in rows
+            if text_of(row["session"]) in names and names[text_of(row["session"]) or ""] in sessions
+        ]
+        return entries, None
+
+    def classes(
+        self, table: str, column: str, written: Sequence[tuple[bool, str]]
+    ) -> dict[tuple[bool, str], int]:
+        """Not known."""
+        return {}
+
+    # -- reports -----------------------------------------------------------------------------------
+
+    def edges_of(
+        self,
+        error: ServerError,
+        victim: Session | None = None,
+        names: Mapping[int, str] | None = None,
+    ) -> tuple[Edge, ...]:
+        """What the message tells of the cycle, by the profile's pattern."""
+        known = {str(number): name for number, name in (names or {}).items()} or self._names()
+        marks = {one.mark: name for name, one in self._running.items()}
+        found = []
+        for row in self._told(error.message):
+            mark = MARK.search(row.get("statement") or "")
+            waiter = marks.get(mark[1]) if mark else None
+            if waiter is not None:
+                known = {**known, str(row["waiter"]): waiter}
+            found.append(row)
+        return tuple(
+            Edge(
+                waiter=known[str(row["waiter"])],
+                holder=known[str(row["holder"])],
+                resource=resource_of(row, self.profile.sql.fold),
+                wanted=mode_of(row, "wanted"),
+                held=mode_of(row, "held") if row.get("held") else None,
+            )
+            for row in found
+            if str(row["waiter"]) in known and str(row["holder"]) in known
+        )
+
+    def _told(self, message: str) -> Iterator[dict[str, str | None]]:
+        deadlocks = self.profile.deadlocks
+        if deadlocks is None or deadlocks.cycle is None:
+            return
+        for match in re.finditer(deadlocks.cycle, message):
+            row = dict(match.groupdict())
+            if deadlocks.holder is None:
+                yield row
+                continue
+            for holder in re.finditer(deadlocks.holder, row.pop("holders", None) or ""):
+                each = {**row, **holder.groupdict()}
+                if each.get("holder") != each.get("waiter"):
+                    yield each
+
+    def cycle_statements(self, names: Mapping[int, str]) -> dict[str, str]:
+        return {}
+
+    def cycle_victim(self, names: Mapping[int, str]) -> str | None:
+        return None
+
+    def deadlock_count(self, sessions: Mapping[str, Session]) -> int | None:
+        """Not known."""
+        return None
+
+    def settings(self) -> dict[str, str]:
+        return {}
+
+    def handlers(self) -> list[tuple[str, tuple[str, ...]]]:
+        """None: routines are not let through."""
+        return []
+
+    def report_of(self, error: ServerError) -> str | None:
+        """The message itself, where it tells the cycle."""
+        return MARK.sub("", error.message) if any(self._told(error.message)) else None
+
+    def verdict_ms(self, cycle: Sequence[Edge]) -> float:
+        """As long as the profile says."""
+        deadlocks = self.profile.deadlocks
+        return VERDICT_MS if deadlocks is None else deadlocks.within_ms + VERDICT_MS
+
+    def victim_rule(
+        self,
+        patience: Patience | None,
+        closed: bool | None,
+        wanted: Mode = NO_MODE,
+        *,
+        reported: bool = True,
+    ) -> str:
+        """The profile's words."""
+        deadlocks = self.profile.deadlocks
+        if deadlocks is not None and deadlocks.victim:
+            return deadlocks.victim
+        return f"{self.profile.title}'s profile does not say how its victim is chosen"
+
+    # -- sessions ----------------------------------------------------------------------------------
+
+    def _of(self, sessions: Sequence[Session]) -> Sequence[ProfileSession]:
+        return cast(Sequence[ProfileSession], sessions)
