@@ -10,7 +10,7 @@ from pathlib import Path
 from catenum.api.files import read_file
 from catenum.api.intake import definitions_of, schema_in
 from catenum.api.listener import SILENT, Listener
-from catenum.api.servers import find_target
+from catenum.api.servers import find_target, refuse_profile
 from catenum.core.errors import InputError, Place
 from catenum.core.logs.conflicts import Conflict, Member
 from catenum.core.logs.restage import restaged
@@ -83,6 +83,7 @@ def new_of_tables(
         raise InputError(f"--tables {target.shown}: this must be the URL of a server of yours")
     if not tables:
         raise InputError("which tables?", advice=f"catenum new TABLE… --tables {target.shown}")
+    refuse_profile(target, "new --tables")
     rules = rules_of(target.server)
     with definitions_of(url, target.server, listener) as found:
         schema = read_schema(found.script(tables), rules)

@@ -11,7 +11,7 @@ from catenum import samples
 from catenum.api.files import require
 from catenum.api.lengths import Duration, milliseconds
 from catenum.api.scenarios import RunOptions, RunRequest, ScenarioSource, load, request
-from catenum.api.servers import engine_for
+from catenum.api.servers import engine_for, refuse_profile
 from catenum.core.errors import CatenumError, InputError
 from catenum.core.pace.results import PaceResult
 from catenum.core.scenario.model import Retry
@@ -64,6 +64,7 @@ def pace(
     file = work(scenario)
     weights = _known_shares(shares or {}, list(file.scenario.transactions))
     asked = request(file, options)
+    refuse_profile(asked.target, "pace")
     how = PaceOptions(
         clients=tuple(clients),
         levels=_levels_of(levels, asked.target),

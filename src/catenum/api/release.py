@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from catenum.api.listener import SILENT, Listener
 from catenum.api.now import connect_monitor
-from catenum.api.servers import TargetSource, find_target
+from catenum.api.servers import TargetSource, find_target, refuse_profile
 from catenum.core.text import listed
 from catenum.live.release import Refused, Result, Shown, Way, blocker
 from catenum.live.release import release as carry_out
@@ -54,7 +54,9 @@ def release(
     another transaction, than the one shown. Raises Refused (a CatenumError), InputError,
     TargetError.
     """
-    monitor = connect_monitor(find_target(target, listener, settle=False))
+    found = find_target(target, listener, settle=False)
+    refuse_profile(found, "release")
+    monitor = connect_monitor(found)
     try:
         shown = blocker(monitor, session)
         wanted = end(shown) if callable(end) else end

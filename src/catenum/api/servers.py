@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from catenum.api.listener import SILENT, Listener
 from catenum.core.errors import InputError, Problem, ScenarioFault, TargetError
-from catenum.core.servers import rules_of
+from catenum.core.servers import profile_of, rules_of
 from catenum.engines.targets import (
     Connector,
     Target,
@@ -76,6 +76,18 @@ def find_target(asked: TargetSource, listener: Listener = SILENT, *, settle: boo
             f"the process list shows the password in --target; set it in {instead} instead"
         )
     return settled(target) if settle else target
+
+
+def refuse_profile(target: Target, what: str) -> None:
+    """Raises InputError where a server is known by a profile alone, for what needs more than that
+    says.
+    """
+    if profile_of(target.server) is not None:
+        raise InputError(
+            f"{what} needs rules of a server's own, and {rules_of(target.server).title} is known by"
+            " its profile",
+            advice="What profiles are enough for: docs/profiles.md.",
+        )
 
 
 @contextlib.contextmanager

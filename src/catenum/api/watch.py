@@ -12,7 +12,7 @@ from catenum.api import now
 from catenum.api.files import require
 from catenum.api.lengths import Duration, milliseconds
 from catenum.api.listener import SILENT, Listener
-from catenum.api.servers import find_target
+from catenum.api.servers import find_target, refuse_profile
 from catenum.core.snapshot.sample import Sample
 from catenum.engines.targets import Target
 from catenum.live.events import WatchEvent
@@ -61,6 +61,8 @@ def watch(
     if not isinstance(targets, Mapping):
         asked = {one: find_target(one, listener, settle=False) for one in targets}
         targets = {name_of(word, one.shown): one for word, one in asked.items()}
+    for one in targets.values():
+        refuse_profile(one, "watch")
     meter = None
     if metrics is not None:
         require("prometheus_client", "--metrics")

@@ -41,6 +41,22 @@ def add_output_options(parser: argparse.ArgumentParser) -> None:
     add_color_options(parser)
 
 
+def add_profile_options(parser: argparse.ArgumentParser) -> None:
+    """--profile, --trust-profile: of commands that take a target."""
+    parser.add_argument(
+        "--profile",
+        metavar="FILE",
+        action="append",
+        default=[],
+        help="teach another kind of server: its profile (docs/profiles.md)",
+    )
+    parser.add_argument(
+        "--trust-profile",
+        action="store_true",
+        help="import whatever driver the profile names, and the libraries that it gives it",
+    )
+
+
 def add_color_options(parser: argparse.ArgumentParser) -> None:
     """--color, --no-color."""
     parser.add_argument(

@@ -135,6 +135,14 @@ def option_names(parser: argparse.ArgumentParser) -> list[str]:
     return [name for action in actions for name in action.option_strings]
 
 
+def _use_profiles(args: argparse.Namespace) -> None:
+    """Raises InputError."""
+    for file in getattr(args, "profile", ()):
+        from catenum.engines.profiles import use_profile
+
+        use_profile(file, trust=args.trust_profile)
+
+
 def main(
     argv: list[str] | None = None, stdout: IO[str] | None = None, stderr: IO[str] | None = None
 ) -> int:
@@ -162,6 +170,7 @@ def main(
     from catenum.core.errors import CatenumError
 
     try:
+        _use_profiles(args)
         return int(args.run(args, out, err))
     except CatenumError as error:
         from catenum.cli.secrets import without_secrets

@@ -6,7 +6,7 @@ import argparse
 
 from catenum.api.listener import Listener
 from catenum.api.scenarios import RunOptions
-from catenum.cli.common import duration_argument
+from catenum.cli.common import add_profile_options, duration_argument
 
 
 def add_run_options(parser: argparse.ArgumentParser) -> None:
@@ -22,6 +22,7 @@ def add_run_options(parser: argparse.ArgumentParser) -> None:
             " sets the default"
         ),
     )
+    add_profile_options(parser)
     add_limit_option(parser)
     add_outside_option(parser)
 

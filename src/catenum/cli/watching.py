@@ -28,6 +28,7 @@ def add_target_option(parser: argparse.ArgumentParser, *, several: bool = False)
         help="a URL, a short name from catenum.toml, or local:postgresql if one is running"
         + ("; may be repeated" if several else ""),
     )
+    common.add_profile_options(parser)
     parser.add_argument(
         "--mask",
         action="store_true",

@@ -32,17 +32,19 @@ from catenum.engines.drivers import server_module
 DEFAULT = "local:postgresql"
 LOCAL = tuple(f"local:{name}" for name in NAMES)
 _FILE = "catenum.toml"
+_KEYS = ("target", "targets", "local", "profiles")
 
 
 @dataclass(frozen=True)
 class Settings:
-    """What ``catenum.toml`` says: short names of targets, the default one, and settings of private
-    servers.
+    """What ``catenum.toml`` says: short names of targets, the default one, settings of private
+    servers, and where the profiles of other kinds of servers are.
     """
 
     targets: Mapping[str, str] = field(default_factory=dict)
     target: str | None = None
     local: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    profiles: Mapping[str, str] = field(default_factory=dict)
     file: Path | None = None
 
 
@@ -78,20 +80,21 @@ def read_settings(start: Path | None = None) -> Settings:
 def _checked(plain: dict[str, Any], file: Path) -> Settings:
     place = Place(str(file))
     for key in plain:
-        if key not in ("target", "targets", "local"):
+        if key not in _KEYS:
             raise InputError(
-                f"unknown key {key!r}",
-                place=place,
-                advice=suggestion(key, ["target", "targets", "local"]),
+                f"unknown key {key!r}", place=place, advice=suggestion(key, list(_KEYS))
             )
     targets, local = plain.get("targets", {}), plain.get("local", {})
+    profiles = plain.get("profiles", {})
+    if not isinstance(profiles, dict) or not all(isinstance(one, str) for one in profiles.values()):
+        raise InputError("profiles must map names of servers to files", place=place)
     if not isinstance(targets, dict) or not all(isinstance(url, str) for url in targets.values()):
         raise InputError("targets must map short names to URLs", place=place)
     if not isinstance(local, dict) or not all(isinstance(part, dict) for part in local.values()):
         raise InputError(
             "local must have one table a server, such as [local.postgresql]", place=place
         )
-    return Settings(targets, plain.get("target"), local, file)
+    return Settings(targets, plain.get("target"), local, profiles, file)
 
 
 def resolve(asked: str | None, settings: Settings) -> Target:
@@ -109,6 +112,14 @@ def resolve(asked: str | None, settings: Settings) -> Target:
             f"{word!r} is no target", advice=f"{suggestion(word, names)} Or a URL: postgresql://…"
         )
     server = server_of_scheme(scheme)
+    if server is None and scheme in settings.profiles and settings.file is not None:
+        from catenum.engines.profiles import use_profile
+
+        server = use_profile(settings.file.parent / settings.profiles[scheme]).name
+        if server != scheme:
+            raise InputError(
+                f"profiles.{scheme} is the profile of {server!r}", place=Place(str(settings.file))
+            )
     if server is None:
         raise InputError(
             f"no server is known by {scheme}://",

@@ -35,6 +35,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
             " is checked is 'expect', 'outcomes' and 'orders' of each"
         ),
     )
+    common.add_profile_options(parser)
     parser.add_argument(
         "--target",
         metavar="TARGET",

@@ -55,6 +55,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
             " one, what each level prevents on the server is shown"
         ),
     )
+    common.add_profile_options(parser)
     parser.add_argument(
         "--target",
         metavar="TARGET",

@@ -32,6 +32,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         default=DEFAULT.removeprefix("local:"),
         help="whose SQL the statements are in",
     )
+    common.add_profile_options(parser)
     parser.add_argument(
         "--target",
         metavar="TARGET",

@@ -62,7 +62,11 @@ class ProfileData(ProfileControl):
             self._empty()
         self.loads += 1
         self._copies, self._stood, self._kept = {}, {}, None
+        self.moved_rows()
         self.add(script)
+
+    def moved_rows(self) -> None:
+        """Rows are elsewhere than before."""
 
     def _empty(self) -> None:
         """Drop what is there: what fails is tried again behind the others, since it may be needed
@@ -265,6 +269,8 @@ class ProfileData(ProfileControl):
         }:
             refilled |= more
         order = _parents_first(refilled, tables)
+        if order:
+            self.moved_rows()
         with self._translated():
             for name in changed:
                 if name not in refilled:

@@ -9,7 +9,6 @@ from catenum.core.errors import TargetError
 from catenum.core.record.recording import ServerError
 from catenum.core.servers import profile_of, register
 from catenum.core.servers.profile import Profile
-from catenum.engines.by_profile.data import ProfileData
 from catenum.engines.by_profile.driver import Database, Place, place_of
 from catenum.engines.by_profile.locks import ProfileLocks
 from catenum.engines.by_profile.session import ProfileSession
@@ -17,13 +16,13 @@ from catenum.engines.carrying import CarryingLoop
 from catenum.engines.ports import LoopPlan, Session, Waiting
 
 
-class ProfileEngine(ProfileData, ProfileLocks):
+class ProfileEngine(ProfileLocks):
     """One server, one run."""
 
     def __init__(self, place: Place, profile: Profile, shown: str, *, private: bool) -> None:
         """Connect. Raises TargetError."""
         super().__init__(place, profile, shown, private=private)
-        self._queue = {}
+        self._queue, self._rows_named = {}, {}
         self._stood, self._copies, self._now = {}, {}, {}
 
     def use_short_deadlock_timeout(self) -> float:

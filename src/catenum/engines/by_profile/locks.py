@@ -4,19 +4,18 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from typing import Any, cast
 
 from catenum.core.record.modes import NO_MODE, Mode
 from catenum.core.record.recording import LockEntry, ServerError
-from catenum.core.record.waits import Edge, Resource, ResourceKind
+from catenum.core.record.waits import Edge, Key, Resource, ResourceKind, key_text
 from catenum.core.servers import Rules
-from catenum.engines.by_profile.control import ProfileControl
+from catenum.engines.by_profile.data import ProfileData
 from catenum.engines.by_profile.driver import text_of
-from catenum.engines.by_profile.session import ProfileSession
+from catenum.engines.by_profile.session import MARK, ProfileSession
 from catenum.engines.ports import Patience, Session
 
-#: How a statement names its session, behind it.
-MARK = re.compile(r"/\*(catenum [0-9a-f]{8} \d+)\*/")
 #: A server that says nothing of it is given so long to end a deadlock (ms).
 VERDICT_MS = 2_000.0
 #: What profiles call the kinds of things that locks are on.
@@ -42,7 +41,10 @@ def resource_of(row: Row, fold: str = "as written") -> Resource:
     if kind == "table" or not key:
         return Resource(kind="table" if table else "other", text=table or "something", table=table)
     return Resource(
-        kind=kind, text=f"{table or 'something'}({key})", table=table, key=(("place", key),)
+        kind=kind,
+        text=f"{table or 'something'}(at {key.strip('()')})",
+        table=table,
+        key=(("at", key),),
     )
 
 
@@ -91,11 +93,65 @@ def edges_in(rows: Sequence[Row], rules: Rules, fold: str) -> list[Edge]:
     ]
 
 
-class ProfileLocks(ProfileControl):
+class ProfileLocks(ProfileData):
     """See ``engines.ports.lock_views.LockViews`` and ``engines.ports.reports.Reports``."""
 
     _queue: dict[tuple[str, object], int]
     _asked = 0
+    #: Rows by their places, as far as statements have told which they are; None where two told
+    #: different things.
+    _rows_named: dict[tuple[str, str], Key | None]
+
+    def _named(self, edge: Edge, waiter: str, holder: str, *, over: bool = False) -> Edge:
+        """The row by its key, where the server tells its place only, and it follows from what the
+        holder has locked and the waiter asks for. ``over``: one of them has been rolled back since.
+        """
+        resource = edge.resource
+        if resource.kind != "row" or resource.table is None or resource.key is None:
+            return edge
+        place = (resource.table, resource.key[0][1] or "")
+        theirs = self._keys_named(holder, resource.table, over=over)
+        mine = self._keys_named(waiter, resource.table, now=True, over=over)
+        both = [key for key in mine or () if theirs is not None and key in theirs]
+        found = both[0] if len(both) == 1 else None
+        if found is None and theirs is not None and len(theirs) == 1 and edge.held is not None:
+            found = theirs[0] if edge.held == self.rules.locks.inserted_mode else None
+        if found is not None and self._rows_named.setdefault(place, found) != found:
+            self._rows_named[place] = None
+        return replace(edge, resource=self._by_key(resource))
+
+    def _by_key(self, resource: Resource) -> Resource:
+        if resource.kind != "row" or resource.table is None or resource.key is None:
+            return resource
+        known = self._rows_named.get((resource.table, resource.key[0][1] or ""))
+        if known is None:
+            return resource
+        text = f"{resource.table}({key_text(known)})"
+        return replace(resource, text=text, key=known)
+
+    def _keys_named(
+        self, name: str, table: str, *, now: bool = False, over: bool = False
+    ) -> list[Key] | None:
+        """The rows of a table that a session's statements name by its primary key; None where one
+        of them goes there otherwise.
+        """
+        session = self._running.get(name)
+        keys = self.tables().get(table)
+        if session is None or keys is None or not keys.primary:
+            return None
+        found: list[Key] = []
+        trail = session.trail or (session.trail_before if over else ())
+        for sql, values in trail[-1:] if now else trail:
+            for access in self.rules.sql.footprint(sql, dict(values)).on(table):
+                equal = {column.lower(): value for column, value in access.equals}
+                if access.verb == "insert" or not set(keys.primary) <= equal.keys():
+                    return None
+                found.append(tuple((column, equal[column]) for column in keys.primary))
+        return list(dict.fromkeys(found))
+
+    def moved_rows(self) -> None:
+        """What was told of their places is over."""
+        self._rows_named.clear()
 
     def _names(self) -> dict[str, str]:
         return {one.number: name for name, one in self._running.items() if one.number}
@@ -126,7 +182,8 @@ class ProfileLocks(ProfileControl):
             place = (waiter, edge.resource.identity)
             self._asked += 1
             seen[place] = min(seen.get(place, self._asked), self._queue.get(place, self._asked))
-            found.append((waiter, holder or f"session {edge.holder}", edge))
+            other = holder or f"session {edge.holder}"
+            found.append((waiter, other, self._named(edge, waiter, other)))
         self._queue = seen
         return [
             Edge(
@@ -158,7 +215,7 @@ class ProfileLocks(ProfileControl):
         entries = [
             LockEntry(
                 transaction=names[text_of(row["session"]) or ""],
-                resource=resource_of(row, self.profile.sql.fold),
+                resource=self._by_key(resource_of(row, self.profile.sql.fold)),
                 mode=mode_of(row, "mode"),
                 granted=is_true(row.get("granted", True)),
             )
@@ -185,13 +242,14 @@ class ProfileLocks(ProfileControl):
         known = {str(number): name for number, name in (names or {}).items()} or self._names()
         marks = {one.mark: name for name, one in self._running.items()}
         found = []
-        for row in self._told(error.message):
+        told = cast(ProfileSession, victim).told if victim is not None else error.message
+        for row in self._told(told or error.message):
             mark = MARK.search(row.get("statement") or "")
             waiter = marks.get(mark[1]) if mark else None
             if waiter is not None:
                 known = {**known, str(row["waiter"]): waiter}
             found.append(row)
-        return tuple(
+        edges = (
             Edge(
                 waiter=known[str(row["waiter"])],
                 holder=known[str(row["holder"])],
@@ -202,6 +260,7 @@ class ProfileLocks(ProfileControl):
             for row in found
             if str(row["waiter"]) in known and str(row["holder"]) in known
         )
+        return tuple(self._named(edge, edge.waiter, edge.holder, over=True) for edge in edges)
 
     def _told(self, message: str) -> Iterator[dict[str, str | None]]:
         deadlocks = self.profile.deadlocks
@@ -236,7 +295,7 @@ class ProfileLocks(ProfileControl):
 
     def report_of(self, error: ServerError) -> str | None:
         """The message itself, where it tells the cycle."""
-        return MARK.sub("", error.message) if any(self._told(error.message)) else None
+        return error.message if any(self._told(error.message)) else None
 
     def verdict_ms(self, cycle: Sequence[Edge]) -> float:
         """As long as the profile says."""

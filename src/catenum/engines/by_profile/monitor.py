@@ -8,13 +8,14 @@ from dataclasses import replace
 from typing import Any
 
 from catenum.core.errors import TargetError
-from catenum.core.record.recording import LockEntry, TargetInfo
+from catenum.core.record.recording import LockEntry
 from catenum.core.servers import profile_of
 from catenum.core.servers.profile import Profile
 from catenum.core.snapshot.sample import Sample, SessionInfo, State, Timeout
 from catenum.engines.by_profile.control import ProfileControl
 from catenum.engines.by_profile.driver import Place, place_of, text_of
-from catenum.engines.by_profile.locks import MARK, edges_in, is_true, mode_of, resource_of
+from catenum.engines.by_profile.locks import edges_in, is_true, mode_of, resource_of
+from catenum.engines.by_profile.session import MARK
 from catenum.engines.clock import Clock, wall
 from catenum.engines.monitor import Check, DeadlockReport, StatementRate
 

@@ -10,6 +10,7 @@ import queue
 import re
 import threading
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 from catenum.core.record.recording import Result, ServerError
@@ -19,6 +20,8 @@ from catenum.engines.by_profile.driver import Database, kinds_of, text_of
 from catenum.engines.fetching import Fetched, too_large
 from catenum.engines.ports import Beginning, Begun, Patience, Reply
 
+#: How a statement names its session, behind it.
+MARK = re.compile(r" ?/\*(catenum [0-9a-f]{8} \d+)\*/")
 KEPT_ROWS = 50
 #: How many rows a driver is asked for at once.
 AT_ONCE = 200
@@ -50,12 +53,15 @@ class ProfileSession:
         self.number = ""
         self.sql, self.values, self.sent = "", NOTHING, 0
         self.trail: tuple[tuple[str, Binding], ...] = ()
+        self.trail_before: tuple[tuple[str, Binding], ...] = ()  # of the one that is over
         self.in_transaction = False
         self._each = False
         self._limited = False
         self._level: str | None = None
         self._begun: Begun | None = None
         self._reply: Reply | None = None
+        #: The last error's message, as the server wrote it.
+        self.told = ""
         self.busy = False
         self._read, self._write = os.pipe()
         self._orders: queue.SimpleQueue[Callable[[], Reply] | None] = queue.SimpleQueue()
@@ -86,6 +92,8 @@ class ProfileSession:
 
     def _failed(self, error: Exception) -> ServerError:
         found = self._database.error_of(error)
+        self.told = found.message
+        found = replace(found, message=MARK.sub("", found.message))
         if self._lost and found.kind != "lost":
             return ServerError(code="", kind="lost", message="the session was ended")
         return found
@@ -260,7 +268,7 @@ class ProfileSession:
         if reply.error is not None and reply.error.undone == "transaction":
             self.in_transaction = False
         if not self.in_transaction:
-            self.trail = ()
+            self.trail_before, self.trail = self.trail or self.trail_before, ()
         return reply
 
     def cancel(self) -> None:
