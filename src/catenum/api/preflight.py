@@ -2,14 +2,22 @@
 
 from __future__ import annotations
 
+import contextlib
 import statistics
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from catenum.api.listener import SILENT, Listener
 from catenum.api.now import connect_monitor
-from catenum.api.servers import TargetSource, find_target
+from catenum.api.servers import Server, TargetSource, find_target
+from catenum.core.errors import InputError
 from catenum.core.record.recording import TargetInfo
+from catenum.core.servers import profile_of, rules_of
 from catenum.engines.monitor import Check, Purpose
+from catenum.engines.targets import Target, open_engine
+
+if TYPE_CHECKING:
+    from catenum.lab.profile_check import Checked
 
 LOOKS = 20
 
@@ -37,6 +45,58 @@ class PreflightResult:
 
     def __bool__(self) -> bool:
         return not self.lacking
+
+
+@dataclass(frozen=True, kw_only=True)
+class ProfileResult:
+    """What of a profile is right on a server. True where nothing of it is wrong."""
+
+    target: TargetInfo
+    profile: str
+    checks: tuple[Checked, ...]
+
+    @property
+    def wrong(self) -> list[Checked]:
+        """What the server does otherwise."""
+        return [one for one in self.checks if one.state == "wrong"]
+
+    def __bool__(self) -> bool:
+        return not self.wrong
+
+
+def check_profile(target: TargetSource = None, *, listener: Listener = SILENT) -> ProfileResult:
+    """Test the profile by which a server is known, with two sessions in scratch space of their own.
+    Raises InputError where the target has rules of its own, TargetError.
+    """
+    from catenum.lab.profile_check import ProfileChecker, left_behind
+
+    where = target if isinstance(target, Server) else find_target(target, listener)
+    found = find_target(where, listener)
+    profile = profile_of(found.server)
+    if profile is None:
+        raise InputError(
+            f"{found.shown}: {rules_of(found.server).title} has rules of its own, and no profile",
+            advice="Name a server of the profile's kind: --target NAME://…, by the name in it.",
+        )
+    with contextlib.ExitStack() as stack:
+        connector = stack.enter_context(
+            open_engine(found, listener.tell)
+            if isinstance(where, Target)
+            else contextlib.nullcontext(where.connector)
+        )
+        engine = connector()
+        try:
+            engine.make_scratch()
+            checks = ProfileChecker(engine, lambda what: listener.part(0.0, what)).run()
+        finally:
+            engine.close()
+            listener.clear()
+        other = connector()
+        try:
+            checks.append(left_behind(engine, other))
+        finally:
+            other.close()
+        return ProfileResult(target=engine.info, profile=profile.title, checks=tuple(checks))
 
 
 def preflight(

@@ -20,9 +20,10 @@ from catenum.cli.progress import Reporter
 from catenum.core.errors import InputError
 from catenum.core.logs.times import zone_of
 from catenum.core.points_in_time import point_in_time
+from catenum.core.servers import profile_of
 from catenum.core.text import parse_duration
 from catenum.engines.clock import moment
-from catenum.engines.targets import Target
+from catenum.engines.targets import Target, read_settings, resolve
 from catenum.render.console import STYLES, make_console, say
 
 
@@ -55,6 +56,11 @@ def add_profile_options(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="import whatever driver the profile names, and the libraries that it gives it",
     )
+
+
+def is_by_profile(asked: str | None) -> bool:
+    """Whether a target is of a server that is known by a profile. Raises InputError."""
+    return profile_of(resolve(asked, read_settings()).server) is not None
 
 
 def add_color_options(parser: argparse.ArgumentParser) -> None:

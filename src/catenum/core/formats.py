@@ -28,6 +28,7 @@ from catenum.core.levels.probes import ProbeName
 from catenum.core.record.recording import Kind, Recording, TargetInfo
 from catenum.core.report.lines import Section
 from catenum.core.scenario.model import Scenario
+from catenum.core.servers.profile import Profile
 from catenum.core.snapshot.history_rows import DeadlockRow, IncidentRow, PairRow, ReleaseRow
 from catenum.core.snapshot.sample import State, Suspect, Timeout
 from catenum.core.space.exploration_file import ExplorationFile
@@ -336,6 +337,26 @@ class PreflightFile(TypedDict):
     checks: list[CheckValue]
     cost: LookCost
     notes: list[str]
+
+
+class ProfileCheckValue(TypedDict):
+    """One thing that a profile says, and what the server did; ``costs``: what a wrong or missing
+    word of it costs.
+    """
+
+    what: str
+    state: Literal["right", "wrong", "missing", "not tested"]
+    found: str
+    costs: str
+
+
+class ProfileCheckFile(TypedDict):
+    """``catenum preflight --profile --json``."""
+
+    format: Literal["catenum-profile-check/1"]
+    target: TargetInfo
+    profile: str
+    checks: list[ProfileCheckValue]
 
 
 class LocalServer(TypedDict):
@@ -1080,6 +1101,8 @@ FORMATS: dict[str, Any] = {
     "history": HistoryFile,
     "release": ReleaseFile,
     "preflight": PreflightFile,
+    "profile": Profile,
+    "profile-check": ProfileCheckFile,
     "local": LocalFile,
     "intake": IntakeFile | IntakeTable,
     "restage": RestageFile,

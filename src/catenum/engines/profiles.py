@@ -1,4 +1,4 @@
-"""Profiles that a person gives: read, refused where they would run a stranger's code, made known."""
+"""Profiles that a person gives: read, and refused where they would run a stranger's code."""
 
 from __future__ import annotations
 

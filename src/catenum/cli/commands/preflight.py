@@ -14,7 +14,7 @@ from typing import IO
 from rich.console import Console
 from rich.text import Text
 
-from catenum.api.preflight import preflight
+from catenum.api.preflight import check_profile, preflight
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Reporter
@@ -39,7 +39,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
-    """Check, measure, show. Nothing is changed on the server."""
+    """Check, measure, show. Nothing is changed on the server, but where a profile is tested: that
+    takes scratch space.
+    """
+    if args.profile or common.is_by_profile(args.target):
+        return _profile(args, out, err)
     found = preflight(args.target, purpose=args.purpose, listener=Reporter(err, quiet=args.quiet))
     info, login, checks, lacking = found.target, found.login, found.checks, found.lacking
     if args.json:
@@ -89,6 +93,46 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         where = f" --target {shlex.quote(args.target)}" if args.target else ""
         common.say_next(console, f"catenum now{where}", f"catenum watch{where}")
     return ExitCode.FOUND if lacking else ExitCode.OK
+
+
+def _profile(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+    """What of a profile is right, what is wrong or missing, and what that costs."""
+    found = check_profile(args.target, listener=Reporter(err, quiet=args.quiet))
+    if args.json:
+        value = {
+            "format": "catenum-profile-check/1",
+            "target": asdict(found.target),
+            "profile": found.profile,
+            "checks": [asdict(one) for one in found.checks],
+        }
+        out.write(json.dumps(value, indent=2) + "\n")
+        return ExitCode.OK if found else ExitCode.FOUND
+    console = common.console_for(args, out)
+    info = found.target
+    title = f"{found.profile} {info.version} ({info.url}), by its profile"
+    say(console, title, style=STYLES["strong"])
+    shown = found.wrong if args.quiet or args.brief else found.checks
+    signs = {"right": ("✓", "good"), "wrong": ("✗", "bad")}
+    width = max((len(one.what) for one in shown), default=0)
+    for one in shown:
+        sign, tone = signs.get(one.state, ("·", "wait"))
+        line = Text()
+        line.append(f"{sign} ", style=STYLES[tone])
+        line.append(one.what.ljust(width) + "  ")
+        line.append(one.state.ljust(10), style=STYLES[tone])
+        line.append(f"  {one.found}" if one.found else "")
+        say(console, line)
+        if one.state != "right" and one.costs:
+            say(console, f"    what that costs: {one.costs}", style=STYLES["faint"])
+    count = len(found.wrong)
+    missing = sum(one.state in ("missing", "not tested") for one in found.checks)
+    right = sum(one.state == "right" for one in found.checks)
+    text = f"{right} right, {count} wrong, {missing} missing or not tested."
+    say(console, text, style=STYLES["bad" if count else "good"])
+    if not args.quiet:
+        where = shlex.quote(args.target or "")
+        common.say_next(console, f"catenum explore SCENARIO --target {where}".rstrip())
+    return ExitCode.OK if found else ExitCode.FOUND
 
 
 def _show_checks(console: Console, checks: Sequence[Check]) -> None:

@@ -34,6 +34,8 @@ NAMES = (
     "history",
     "release",
     "preflight",
+    "profile",
+    "profile-check",
     "local",
     "intake",
     "restage",

@@ -228,6 +228,8 @@ class SqlPart(_Part):
     commits: tuple[Pattern, ...] = ()
     own_transactions: tuple[Pattern, ...] = ()
     locking_reads: tuple[str, ...] = ("for update",)
+    #: What stands behind a query that locks and does not wait.
+    no_wait: str | None = None
 
 
 class LockingPart(_Part):

@@ -98,6 +98,11 @@ class ProfileControl:
             rows, names = self._rows(self._looker, sql)
         return [dict(zip(names, row, strict=True)) for row in rows]
 
+    def columns(self, sql: str) -> list[str]:
+        """What a query's columns are called. Raises TargetError."""
+        with self._translated():
+            return self._rows(self._looker, sql)[1]
+
     def _rows(self, connection: Any, sql: str) -> tuple[Rows, list[str]]:
         cursor = connection.cursor()
         try:
