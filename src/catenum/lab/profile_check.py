@@ -286,6 +286,7 @@ class ProfileChecker:
         self._done("early", "update berth set moved = 1 where id = 3")
         for _ in range(WARM):  # a server compiles a query when it is first asked
             self.engine.poll_waits({}, 0.0)
+            self.engine.rules.sql.footprint("select 1")
         self._send("late", "update berth set moved = 2 where id = 3")
         within = self.profile.waits.within_ms
         edges, took = self._waits("late", max(within * 4, PROMPT_MS))

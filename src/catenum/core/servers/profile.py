@@ -65,7 +65,8 @@ class _Part(BaseModel):
 class Driver(_Part):
     """The DB-API 2.0 module (PEP 249) and what it is called with: ``{host}``, ``{port}``,
     ``{database}``, ``{user}``, ``{password}`` stand for the parts of the target's URL,
-    ``{options}`` for those behind its ``?``, each written as ``option`` says.
+    ``{options}`` for those behind its ``?``, each written as ``option`` says; ``{?name}`` for one
+    of them, without which the argument is left out.
     """
 
     module: str

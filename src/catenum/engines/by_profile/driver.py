@@ -50,8 +50,12 @@ KNOWN_DRIVERS = {
 }
 #: Folders whose files of classes come from the system's packages.
 SYSTEM_CLASSES = (Path("/usr/share/java"), Path("/usr/local/share/java"))
-_PLACE = re.compile(r"\{(host|port|database|user|password|options)\}")
+_PLACE = re.compile(r"\{(host|port|database|user|password|options|\?\w+)\}")
 _LIBRARY = re.compile(r"(?i)(?:^|[=;/\\])[^;=]*\.(?:so|dll|dylib|jar|zip)(?:\.\d+)*(?=;|$)")
+
+
+#: In place of an argument whose part of the URL is not there.
+_LEFT_OUT = object()
 
 
 @dataclass(frozen=True, slots=True)
@@ -208,7 +212,7 @@ class Database:
         driver = self.profile.driver
         try:
             positional = [self._filled(one, place) for one in driver.positional]
-            named = {key: self._filled(one, place) for key, one in driver.arguments.items()}
+            named = self._filled(driver.arguments, place)
             connection = self.module.connect(*positional, **named)
         except Exception as error:
             said = without(_first_line(error), place.password)
@@ -223,7 +227,8 @@ class Database:
         if isinstance(value, list | tuple):
             return [self._filled(one, place) for one in value]
         if isinstance(value, dict):
-            return {key: self._filled(one, place) for key, one in value.items()}
+            filled = {key: self._filled(one, place) for key, one in value.items()}
+            return {key: one for key, one in filled.items() if one is not _LEFT_OUT}
         if not isinstance(value, str):
             return value
         options = "".join(
@@ -236,11 +241,12 @@ class Database:
             "user": place.user,
             "password": place.password,
             "options": options,
+            **{f"?{name}": text for name, text in place.options},
         }
         whole = _PLACE.fullmatch(value)
         if whole:  # a port stays a number
-            return known[whole[1]]
-        return _PLACE.sub(lambda found: str(known[found[1]] or ""), value)
+            return known.get(whole[1], _LEFT_OUT)
+        return _PLACE.sub(lambda found: str(known.get(found[1]) or ""), value)
 
     def commit_each(self, connection: Any, on: bool) -> None:
         """Whether each statement is a transaction of its own: by a method, or an attribute; where

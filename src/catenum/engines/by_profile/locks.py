@@ -62,19 +62,19 @@ def is_true(value: Any) -> bool:
 def edges_in(rows: Sequence[Row], rules: Rules, fold: str) -> list[Edge]:
     """The waits that a query gives, by the server's numbers. Who holds a lock in a mode that does
     not conflict with what is wanted is not waited for; nor is one that only queues, where somebody
-    holds the lock.
+    holds the lock. Of a waiter for whom nobody would be left, all are: it waits, whatever the table
+    of modes says.
     """
     found: list[Edge] = []
+    harmless: list[Edge] = []
     for row in rows:
         wanted, held = mode_of(row, "wanted"), mode_of(row, "held")
         conflict = rules.locks.conflict(wanted, held)
-        if conflict is not None and not conflict.conflict:
-            continue
         waiter, holder = text_of(row["waiter"]), text_of(row["holder"])
         if waiter is None or holder is None or waiter == holder:
             continue
         since = row.get("since")
-        found.append(
+        (harmless if conflict is not None and not conflict.conflict else found).append(
             Edge(
                 waiter=waiter,
                 holder=holder,
@@ -85,6 +85,8 @@ def edges_in(rows: Sequence[Row], rules: Rules, fold: str) -> list[Edge]:
                 since_ms=-float(since) if since is not None else None,
             )
         )
+    named = {edge.waiter for edge in found}
+    found += [edge for edge in harmless if edge.waiter not in named]
     held_up = {(edge.waiter, edge.resource.identity) for edge in found if not edge.queued}
     return [
         edge

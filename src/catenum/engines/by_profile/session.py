@@ -159,6 +159,7 @@ class ProfileSession:
         if level != self._level:
             self.run(levels.set[level])  # type: ignore[index]
             self._level = level
+            self._commit()  # for some it counts from the next transaction on
         session = profile.session
         if how.timeout_ms is not None and session.lock_timeout is not None:
             step = session.lock_timeout_step_ms
