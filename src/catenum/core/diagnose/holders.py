@@ -218,6 +218,8 @@ def _takes(access: Access, wait: Wait, recording: Recording) -> bool:
         mode, fits = rules.locks.table_mode(access), True
     if mode is None or not fits:
         return False
+    if wait.held is not None and not rules.locks.may_be_held_as(mode, wait.held):
+        return False
     rule = rules.locks.conflict(wait.wanted, mode)
     return rule is None or rule.conflict
 

@@ -6,7 +6,7 @@ by an earlier statement.
 
 from __future__ import annotations
 
-from catenum.core.diagnose.evidence import ref, wait_of
+from catenum.core.diagnose.evidence import read_by_default, ref, wait_of
 from catenum.core.record.recording import Deadlock, Finding, Recording
 from catenum.core.text import listed, named
 
@@ -42,6 +42,8 @@ def _finding_for(recording: Recording, deadlock: Deadlock) -> Finding | None:
             " does not let by"
         )
         statements.extend([*ref(wait.waiter, first), *ref(wait.waiter, wait.statement)])
+    if all(read_by_default(recording, wait.holder, wait.holder_statement) for wait in known):
+        return None  # no lock was asked for: ``update_lock`` tells of it
     names = [wait.waiter for wait in known]
     return Finding(
         id="lock-upgrade",

@@ -1092,8 +1092,12 @@ class Scenario(_Model):
         """The settings of a private server, as its command line has them."""
         found = {str(name): values for name, values in self.server.items()}.get(server, {})
         words = {True: "on", False: "off"}
+        rules = rules_of(server) if found else None
+        known = {name: rules.setting(name) for name in found} if rules is not None else {}
         return {
-            name.lower(): words[value] if isinstance(value, bool) else str(value)
+            getattr(known.get(name), "name", name.lower()): words[value]
+            if isinstance(value, bool)
+            else str(value)
             for name, value in found.items()
         }
 

@@ -74,12 +74,20 @@ class ProfileLockRules(LockRules):
         self.shared = Mode.read(locking.shared) if locking.shared else None
         self.update = Mode.read(locking.update) if locking.update else self.exclusive
         self.parent_mode = self.shared or self.exclusive
+        self.escalates = locking.escalates or ""
+        self.update_lock = locking.update
 
     def row_mode(self, access: Access, key_columns: frozenset[str]) -> Mode | None:
-        """A plain read's is that of a level that keeps it."""
+        """A plain read's is that of a level that keeps its locks."""
+        if access.verb == "read" and "locks" in self.profile.levels.reads.values():
+            return self.shared
         if access.verb == "lock":
             return self.shared if access.strength == "share" and self.shared else self.update
         return self.exclusive if access.verb in ("update", "delete") else None
+
+    def may_be_held_as(self, taken: Mode, held: Mode) -> bool:
+        """In its own mode; one for writing also as an update lock."""
+        return taken == held or (taken == self.exclusive and held == self.update)
 
     def table_mode(self, access: Access) -> Mode:
         locking = self.profile.locking

@@ -247,6 +247,8 @@ class LockingPart(_Part):
     table_writes: str | None = None
     table_changes: str | None = None
     source: str
+    #: When many locks on rows become one on their table, in words.
+    escalates: str | None = None
     modes: tuple[str, ...]
     conflicts: tuple[tuple[str, str], ...]
     #: Settings of a private server that a scenario may give.

@@ -103,6 +103,11 @@ class LockRules(ABC):
     #: The level at which a transaction that only reads may wait for a snapshot with which it is
     #: never refused (``deferrable``); empty where there is none.
     defers_at: str = ""
+    #: When many locks on rows become one on their table, in words; empty where they never do.
+    escalates: str = ""
+    #: A mode that only one can have, and that lets readers by: who means to write after reading
+    #: takes it; None where there is none.
+    update_lock: str | None = None
     #: How far names of named locks reach: the whole ``database`` or ``server``.
     named_locks_span: str
 
@@ -126,6 +131,10 @@ class LockRules(ABC):
     def conflict(self, wanted: Mode, held: Mode) -> Conflict | None:
         """The conflict of two modes by the server's own table; None where no table has both."""
         return conflict_in(self.tables, wanted, held)
+
+    def may_be_held_as(self, taken: Mode, held: Mode) -> bool:
+        """Whether a lock that a statement takes in one mode can be what is listed as ``held``."""
+        return True
 
     def read_mode(self, level: str, *, within_write: bool) -> AccessMode:
         """How a plain read touches rows at ``level``. ``within_write``: it stands in a statement
@@ -475,4 +484,5 @@ class Rules:
 
     def setting(self, name: str) -> ServerSetting | None:
         """The setting of this name that a scenario may give a private server."""
-        return next((found for found in self.settings if found.name == name.lower()), None)
+        wanted = name.lower()
+        return next((found for found in self.settings if found.name.lower() == wanted), None)

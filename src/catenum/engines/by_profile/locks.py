@@ -268,8 +268,13 @@ class ProfileLocks(ProfileData):
         deadlocks = self.profile.deadlocks
         if deadlocks is None or deadlocks.cycle is None:
             return
+        granted: dict[tuple[str | None, ...], str] = {}
         for match in re.finditer(deadlocks.cycle, message):
             row = dict(match.groupdict())
+            # who holds a lock may be told where it is first named only
+            lock = tuple(row.get(name) for name in ("kind", "object", "key"))
+            if "holders" in row:
+                row["holders"] = granted.setdefault(lock, row["holders"] or "")
             if deadlocks.holder is None:
                 yield row
                 continue

@@ -226,13 +226,19 @@ class ProfileSession:
                 if not fetched.add(tuple(text_of(value) for value in row)):
                     return Reply(error=too_large())
         result = Result(
-            columns=tuple(str(column[0]) for column in cursor.description),
+            columns=tuple(map(self._folded, cursor.description)),
             rows=tuple(fetched.rows),
             kinds=kinds_of(cursor.description, sample),
             cut=fetched.cut,
             digest=fetched.digest,
         )
         return Reply(rows=fetched.count, result=result)
+
+    def _folded(self, column: Any) -> str:
+        """A column's name as a scenario writes it."""
+        text = str(column[0])
+        upper = self._profile.sql.fold == "upper" and text == text.upper()
+        return text.lower() if upper else text
 
     # -- outside -----------------------------------------------------------------------------------
 
