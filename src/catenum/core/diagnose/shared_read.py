@@ -8,7 +8,9 @@ from __future__ import annotations
 
 from catenum.core.diagnose import update_lock
 from catenum.core.diagnose.evidence import read_by_default, ref
+from catenum.core.diagnose.indexes import propose_index
 from catenum.core.record.recording import Finding, Recording, Wait
+from catenum.core.servers import rules_of
 from catenum.core.text import named
 
 
@@ -49,8 +51,11 @@ def _finding_for(recording: Recording, wait: Wait, *, held_up: bool) -> Finding:
         else f"{named(other, wait.statement)} waited for its {wait.held or 'lock'} on {over},"
         f" wanting {wait.wanted}",
     )
+    index = _index(recording, wait, reader, number) if held_up else None
     keeps = (
-        "Let it find its rows by an index, so that it passes no rows that others change.",
+        "Let it find its rows by an index, so that it passes no rows that others change"
+        + (":" if index else "."),
+        *([index] if index else ()),
         f"Keep {other} short: what it changed stays locked until it commits.",
     )
     lets_go = (
@@ -69,3 +74,13 @@ def _finding_for(recording: Recording, wait: Wait, *, held_up: bool) -> Finding:
             "Reading uncommitted rows waits for nobody, and may see what is never committed.",
         ),
     )
+
+
+def _index(recording: Recording, wait: Wait, reader: str, number: int | None) -> str | None:
+    """The index by which a query would come to its rows alone."""
+    table = wait.resource.table or ""
+    sql = recording.sql(reader, number) if number is not None else None
+    keys = recording.tables.get(table)
+    if sql is None or keys is None:
+        return None
+    return propose_index(sql, table, rules_of(recording.target.server), keys)

@@ -57,7 +57,7 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
                         rewrite=rewrite or None, add=add or None, isolation=levels or None
                     ),
                     means=(_meaning(evidence, clause),),
-                    excludes="share" not in clause,
+                    excludes=clause != evidence.rules.advice.row_locks[0],
                 )
             )
     yield tuple(candidates)

@@ -18,7 +18,11 @@ LIMIT_MS = 200
 
 
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
-    """Those in the middle alone; then everybody who waits."""
+    """Those in the middle alone; then everybody who waits. None where a session has no limit of its
+    own.
+    """
+    if not evidence.rules.locks.has_timeouts:
+        return
     wait_pairs = evidence.explored.tally.wait_pairs.values()
     waiters = [
         n

@@ -74,6 +74,8 @@ class ProfileLockRules(LockRules):
         self.shared = Mode.read(locking.shared) if locking.shared else None
         self.update = Mode.read(locking.update) if locking.update else self.exclusive
         self.parent_mode = self.shared or self.exclusive
+        self.has_timeouts = profile.session.lock_timeout is not None
+        self.has_read_only = False
         self.escalates = locking.escalates or ""
         self.update_lock = locking.update
 

@@ -103,6 +103,10 @@ class LockRules(ABC):
     #: The level at which a transaction that only reads may wait for a snapshot with which it is
     #: never refused (``deferrable``); empty where there is none.
     defers_at: str = ""
+    #: Whether a session can limit how long it waits for locks, and begin a transaction that only
+    #: reads.
+    has_timeouts: bool = True
+    has_read_only: bool = True
     #: When many locks on rows become one on their table, in words; empty where they never do.
     escalates: str = ""
     #: A mode that only one can have, and that lets readers by: who means to write after reading

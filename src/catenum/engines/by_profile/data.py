@@ -42,15 +42,30 @@ class ProfileData(ProfileControl):
         left = self.profile.scratch.left
         if left is not None and self.info.private:
             for name, *_ in self.look(left):
-                space = str(name).lower()
-                for sql in self.profile.scratch.drop:
-                    with contextlib.suppress(TargetError):
-                        self._drop(space, sql)
-                cleared.append(space)
+                if self._clear(str(name).lower()):
+                    cleared.append(str(name).lower())
         self._made = True
         for sql in self.profile.scratch.make:
             self.look(self._in_space(sql))
         return cleared
+
+    def _clear(self, space: str) -> bool:
+        """Empty and drop what a killed run left. Returns whether it is gone."""
+        mine, self.schema = self.schema, space
+        try:
+            with contextlib.suppress(Exception):
+                self._empty()
+            with contextlib.suppress(Exception):
+                if self._writer is not None:
+                    self._writer.close()
+            self._writer = None
+            for sql in self.profile.scratch.drop:
+                self._drop(space, sql)
+        except TargetError:
+            return False
+        finally:
+            self.schema, self._writer = mine, None
+        return True
 
     def connections_left(self) -> int:
         """Not known: as many as it takes."""

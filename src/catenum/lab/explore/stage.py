@@ -39,7 +39,7 @@ from catenum.engines.ports import (
 )
 from catenum.lab.explore.ignored import Ignored, SerialRun
 from catenum.lab.explore.summary import Summary
-from catenum.lab.run.before import prepare_sessions, refuse_limited_silence
+from catenum.lab.run.before import prepare_sessions, refuse_limited_silence, refuse_unknown
 from catenum.lab.run.conductor import Conductor, Situation
 from catenum.lab.run.driver import Driver, connections_of
 from catenum.lab.run.handlers import handler_notes, handlers_of, refuse_cancelling
@@ -229,6 +229,7 @@ class Stage:
         self.handlers = handlers_of(self.engine, self.scenario)
         refuse_cancelling(self.scenario, self.handlers, self.file)
         refuse_limited_silence(self.scenario, self.rules, self.file)
+        refuse_unknown(self.scenario, self.rules, self.file)
         self.notes = (*self.notes, *handler_notes(self.handlers))
         self._keep(afresh=not stands, stands=stands)
         self._open_sessions()

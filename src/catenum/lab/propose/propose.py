@@ -553,7 +553,11 @@ def _helps(after: Figures, before: Figures) -> bool:
 
 
 def _of_no_use(before: Recording, after: Recording) -> str | None:
-    """Why an index is not proposed: the plans are the same, or no lock less is taken."""
+    """Why an index is not proposed: the plans are the same, or no lock less is taken. Of a server
+    whose plans are not known exploring it decides.
+    """
+    if not any(plan.steps for plan in (*before.plans, *after.plans)):
+        return None
     changed = [plan for plan in after.plans if plan not in before.plans]
     if not changed:
         return "the server does not use it: no plan changes"

@@ -90,3 +90,21 @@ def session_notes(scenario: Scenario) -> Iterator[str]:
         if transaction.before:
             texts = "; ".join(one_line(sql, 60) for sql in transaction.before)
             yield f"the session of {name} begins with: {texts}"
+
+
+def refuse_unknown(scenario: Scenario, rules: Rules, file: ScenarioFile | None) -> None:
+    """Raises InputError where a transaction asks for what the server's profile does not say how it
+    is had.
+    """
+    for name, transaction in scenario.transactions.items():
+        for key, asked, lacking in (
+            ("timeout", transaction.timeout is not None, not rules.locks.has_timeouts),
+            ("access", transaction.access is not None, not rules.locks.has_read_only),
+        ):
+            if asked and lacking:
+                raise InputError(
+                    f"{name} has a {key}, and {rules.title}'s profile does not say how a session is"
+                    " given one",
+                    place=file.place("transactions", name, key) if file else None,
+                    advice="Leave it out, or add it to the profile (docs/profiles.md).",
+                )

@@ -30,7 +30,7 @@ from catenum.core.space import schedule
 from catenum.core.text import listed
 from catenum.engines.clock import Clock
 from catenum.engines.ports import DataError, Engine, Session
-from catenum.lab.run.before import prepare_sessions, session_notes
+from catenum.lab.run.before import prepare_sessions, refuse_unknown, session_notes
 from catenum.lab.run.conductor import ENDS_BY_ITSELF, Conductor
 from catenum.lab.run.driver import Driver, connections_of
 from catenum.lab.run.handlers import handler_notes, handlers_of, refuse_cancelling
@@ -113,6 +113,7 @@ def play(
     )
     definition = definition_of(played, engine.info.server, ddl)
     scenario = scenario.for_server(engine.info.server)
+    refuse_unknown(scenario, rules_of(engine.info.server), file)
     load(engine, scenario, file, ddl)
     scenario, chosen_values = with_first_values(engine, scenario, file)
     tables = engine.tables()
