@@ -53,6 +53,8 @@ case ",$extras," in
     command -v mariadbd >/dev/null || [ -x /usr/sbin/mariadbd ] || [ -n "${CATENUM_MARIADB_PROGRAMS:-}" ] \
       || (debian mariadb-server) || say "Without MariaDB its tests are skipped."
     has_mysql || scripts/unpack.sh mysql-server-core "$cache/mysql-programs" || say "Without MySQL its tests are skipped."
+    { command -v java && [ -f /usr/share/java/derbynet.jar ] && [ -f /usr/share/java/derbyclient.jar ]; } >/dev/null \
+      || (debian default-jre-headless libderby-java libderbyclient-java) || say "Without Apache Derby its tests are skipped."
     command -v chromium >/dev/null || (debian chromium) || say "Without Chromium no report is opened in a browser."
     ls /usr/lib/*/faketime/libfaketime.so.1 >/dev/null 2>&1 || (debian faketime) || say "Without faketime no server's clock is set wrong." ;;
 esac

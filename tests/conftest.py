@@ -37,7 +37,7 @@ from catenum.cli.main import main
 from catenum.core import formats
 from catenum.core.errors import TargetError
 from catenum.core.scenario.reader import ScenarioFile, read_scenario
-from catenum.core.servers import NATIVE
+from catenum.core.servers import NAMES, NATIVE
 from catenum.engines.mariadb.engine import connect as connect_mariadb
 from catenum.engines.mysql.engine import connect as connect_mysql
 from catenum.engines.parent import tie
@@ -90,7 +90,7 @@ def _own_surroundings(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None
     os.environ["CATENUM_TESTS_DATA"] = str(made)
     os.environ["XDG_CONFIG_HOME"] = str(folder / "config")
     os.environ["XDG_DATA_HOME"] = str(folder / "data")
-    words = [sys.executable, "-c", CLEARS_UP, str(SCRIPT), str(folder), *NATIVE]
+    words = [sys.executable, "-c", CLEARS_UP, str(SCRIPT), str(folder), *NAMES]
     after = subprocess.Popen(words, stdin=subprocess.PIPE, start_new_session=True)
     yield
     after.communicate(timeout=120)
@@ -220,7 +220,12 @@ def kept() -> str:
 
 
 #: By server, the fixture of the private one that stays.
-KEPT = {"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}
+KEPT = {
+    "postgresql": "kept",
+    "mariadb": "kept_mariadb",
+    "mysql": "kept_mysql",
+    "derby": "kept_derby",
+}
 
 
 @pytest.fixture(autouse=True)
@@ -425,6 +430,15 @@ def kept_mariadb() -> str:
 def kept_mysql() -> str:
     """A private MySQL that stays for the session. Gives its socket."""
     return _kept_with_socket("mysql")
+
+
+@pytest.fixture(scope="session")
+def kept_derby() -> Path:
+    """A private Apache Derby that stays for the session. Gives the folder with its port and
+    passwords.
+    """
+    pytest.importorskip("jpype", reason="no JPype1 here")
+    return Path(_kept_with_socket("derby")).parent
 
 
 @pytest.fixture

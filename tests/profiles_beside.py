@@ -17,6 +17,7 @@ from collections import Counter
 from pathlib import Path
 
 from catenum.cli.main import main as catenum
+from catenum.core.servers import rules_of
 from enumerating.compare import written
 from enumerating.generate import case, locking_case
 
@@ -86,6 +87,10 @@ def differences(path: Path, native: str, by_profile: str, profile: str) -> list[
     own = explored(path, native, "--limit", str(MOST))
     if "refused" in own or not own["reach"]["complete"]:
         return None
+    rules = rules_of(own["target"]["server"])
+    texts = [text for listed in own["statements"].values() for text in listed]
+    if any(map(rules.sql.commits_by_itself, texts)):
+        return None  # behind such a statement a driver without autocommit is in a transaction again
     other = explored(path, by_profile, "--profile", str(FOLDER / f"{profile}.toml"))
     if "refused" in other or not other["reach"]["complete"]:
         return None

@@ -112,7 +112,7 @@ def _print_cycles(console: Console, result: ChurnResult, files: Sequence[Path]) 
         say(
             console,
             f"Of {result.unread:,} deadlocks the cycle was not read: the server keeps its report of"
-            " the latest one only",
+            " the latest one only, or its profile does not say how it is read",
         )
     if not result.deadlocks:
         return

@@ -18,6 +18,7 @@ CandidateKind = Literal[
     "order",
     "batch order",
     "stronger lock",
+    "reader's level",
     "condition into write",
     "value into write",
     "first lock",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
@@ -20,6 +21,7 @@ from catenum.core.servers.rules import (
 )
 from catenum.core.servers.table_access import AccessMode
 from catenum.core.sql.boundary import ANY_SERVER, Boundary
+from catenum.core.sql.scripts import Piece
 from catenum.core.sql.statements import Access, Footprint
 from catenum.core.sql.token_patterns import NUMBER, WORD, TokenPatterns
 
@@ -41,6 +43,7 @@ _READS = {
     "locks": AccessMode.SHARE,
     "version": AccessMode.READ,
 }
+_COMMENT = re.compile(r"/\*.*?\*/|--[^\n]*", re.DOTALL)
 #: What stands behind a query and says how its rows are locked, on servers whose parser ours is not.
 _WITH = re.compile(r"(?i)\s+with\s+(?:ur|cs|rs|rr)\s*$")
 _FOR_UPDATE_OF = re.compile(r"(?i)(\bfor\s+update)\s+of\s+[\w\s,.\"]+$")
@@ -140,6 +143,13 @@ class ProfileSqlRules(SqlRules):
             named = {"mysql": "innodb", "postgres": "postgresql"}[sql.dialect]
             module = import_module(f"catenum.core.servers.{named}")
             self.token_patterns = module.TOKEN_PATTERNS
+
+    def reaches_beyond(self, piece: Piece) -> str | None:
+        """Also where comments or quotes stand within the words."""
+        plain = _COMMENT.sub(" ", piece.text).replace(self.name_quote, "")
+        return super().reaches_beyond(piece) or super().reaches_beyond(
+            replace(piece, text=plain, shape=plain)
+        )
 
     def footprint(self, sql: str, values: Mapping[str, object] | None = None) -> Footprint:
         """Without what only says how rows are locked and no parser here knows."""

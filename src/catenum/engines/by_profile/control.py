@@ -12,6 +12,7 @@ from typing import Any
 from catenum.core.errors import TargetError
 from catenum.core.record.recording import TargetInfo
 from catenum.core.servers.profile import Profile
+from catenum.engines.by_profile.deadline import LOOK_S, WORK_S, Caller
 from catenum.engines.by_profile.driver import Database, Place, text_of, without
 from catenum.engines.by_profile.session import ProfileSession
 from catenum.engines.ports import Capabilities
@@ -31,6 +32,7 @@ class ProfileControl:
         self.schema = f"catenum_{self.run}"
         self.loads = 0
         self._made = False
+        self._caller = Caller("catenum looks")
         self._numbers = 0
         self._running: dict[str, ProfileSession] = {}
         self._looker = self.database.connect(place, autocommit=True)
@@ -90,18 +92,21 @@ class ProfileControl:
         TargetError.
         """
         with self._translated():
-            return self._rows(self._looker, sql)[0]
+            return self._on_looker(sql)[0]
+
+    def _on_looker(self, sql: str) -> tuple[Rows, list[str]]:
+        return self._caller.call(lambda: self._rows(self._looker, sql), LOOK_S, self._shown)
 
     def looked(self, sql: str) -> list[dict[str, Any]]:
         """The same, rows by the names of their columns, in lower case."""
         with self._translated():
-            rows, names = self._rows(self._looker, sql)
+            rows, names = self._on_looker(sql)
         return [dict(zip(names, row, strict=True)) for row in rows]
 
     def columns(self, sql: str) -> list[str]:
         """What a query's columns are called. Raises TargetError."""
         with self._translated():
-            return self._rows(self._looker, sql)[1]
+            return self._on_looker(sql)[1]
 
     def _rows(self, connection: Any, sql: str) -> tuple[Rows, list[str]]:
         cursor = connection.cursor()
@@ -127,7 +132,8 @@ class ProfileControl:
 
     def write(self, sql: str) -> Rows:
         """A statement on that connection. Raises the driver's errors."""
-        return self._rows(self.writer, sql)[0]
+        writer = self.writer
+        return self._caller.call(lambda: self._rows(writer, sql)[0], WORK_S, self._shown)
 
     def _in_space(self, sql: str) -> str:
         login = self._place.theirs.user

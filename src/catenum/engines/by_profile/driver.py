@@ -25,6 +25,7 @@ from catenum.core.record.values import Binding, Value, ValueKind
 from catenum.core.servers import Rules, rules_of
 from catenum.core.servers.profile import Profile
 from catenum.core.sql.parameters import pieces_of
+from catenum.engines.by_profile.deadline import CONNECT_S, Caller
 
 #: Drivers that may be imported because a profile names them, with what pip calls them. Importing
 #: any module runs its code.
@@ -197,6 +198,9 @@ class Database:
 
         if jpype.isJVMStarted():
             return
+        import jpype.config
+
+        jpype.config.destroy_jvm = False  # who waits in it does not keep this process from ending
         try:
             jpype.startJVM("-Xrs", "-Xmx256m", classpath=list(self.profile.driver.classpath))
         except Exception as error:
@@ -213,7 +217,11 @@ class Database:
         try:
             positional = [self._filled(one, place) for one in driver.positional]
             named = self._filled(driver.arguments, place)
-            connection = self.module.connect(*positional, **named)
+            connection = Caller("catenum connects").call(
+                lambda: self.module.connect(*positional, **named), CONNECT_S, self.shown
+            )
+        except TargetError:
+            raise
         except Exception as error:
             said = without(_first_line(error), place.password)
             raise TargetError(

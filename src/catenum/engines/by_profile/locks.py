@@ -14,6 +14,7 @@ from catenum.core.servers import Rules
 from catenum.engines.by_profile.data import ProfileData
 from catenum.engines.by_profile.driver import text_of
 from catenum.engines.by_profile.session import MARK, ProfileSession
+from catenum.engines.monitor import SOMEBODY
 from catenum.engines.ports import Patience, Session
 
 #: A server that says nothing of it is given so long to end a deadlock (ms).
@@ -37,7 +38,7 @@ def resource_of(row: Row, fold: str = "as written") -> Resource:
     if table is not None and fold == "upper" and table == table.upper():
         table = table.lower()
     key = (text_of(row.get("key")) or "").strip()
-    kind = _KINDS.get(told, "row" if key else "table" if table else "other")
+    kind = _KINDS.get(told, "table" if table and not key else "other")
     if kind == "table" or not key:
         return Resource(kind="table" if table else "other", text=table or "something", table=table)
     return Resource(
@@ -70,8 +71,8 @@ def edges_in(rows: Sequence[Row], rules: Rules, fold: str) -> list[Edge]:
     for row in rows:
         wanted, held = mode_of(row, "wanted"), mode_of(row, "held")
         conflict = rules.locks.conflict(wanted, held)
-        waiter, holder = text_of(row["waiter"]), text_of(row["holder"])
-        if waiter is None or holder is None or waiter == holder:
+        waiter, holder = text_of(row["waiter"]), text_of(row["holder"]) or SOMEBODY
+        if waiter is None or waiter == holder:
             continue
         since = row.get("since")
         (harmless if conflict is not None and not conflict.conflict else found).append(
@@ -184,7 +185,8 @@ class ProfileLocks(ProfileData):
             place = (waiter, edge.resource.identity)
             self._asked += 1
             seen[place] = min(seen.get(place, self._asked), self._queue.get(place, self._asked))
-            other = holder or f"session {edge.holder}"
+            unknown = edge.holder if edge.holder == SOMEBODY else f"session {edge.holder}"
+            other = holder or unknown
             found.append((waiter, other, self._named(edge, waiter, other)))
         self._queue = seen
         return [
@@ -214,6 +216,7 @@ class ProfileLocks(ProfileData):
         names = self._names()
         marked = [{**row, "waiter": row["session"]} for row in rows]
         names |= self._numbered(marked)
+        self._learn_rows(rows, names)
         entries = [
             LockEntry(
                 transaction=names[text_of(row["session"]) or ""],
@@ -225,6 +228,21 @@ class ProfileLocks(ProfileData):
             if text_of(row["session"]) in names and names[text_of(row["session"]) or ""] in sessions
         ]
         return entries, None
+
+    def _learn_rows(self, rows: Sequence[Row], names: Mapping[str, str]) -> None:
+        """Who has locked one row of a table, and names one by its statements, has locked that."""
+        held: dict[tuple[str, str], set[str]] = {}
+        for row in rows:
+            found = resource_of(row, self.profile.sql.fold)
+            name = names.get(text_of(row["session"]) or "")
+            if found.kind == "row" and found.table and found.key and name is not None:
+                held.setdefault((name, found.table), set()).add(found.key[0][1] or "")
+        for (name, table), places in held.items():
+            keys = self._keys_named(name, table) if len(places) == 1 else None
+            if keys is not None and len(keys) == 1:
+                place = (table, next(iter(places)))
+                if self._rows_named.setdefault(place, keys[0]) != keys[0]:
+                    self._rows_named[place] = None
 
     def classes(
         self, table: str, column: str, written: Sequence[tuple[bool, str]]

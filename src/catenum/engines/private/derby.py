@@ -8,7 +8,6 @@ import os
 import re
 import secrets
 import shlex
-import shutil
 import signal
 import socket
 import subprocess
@@ -20,7 +19,7 @@ from typing import Any
 from catenum.core.errors import TargetError
 from catenum.core.servers import profile_of
 from catenum.engines.by_profile.driver import Database, Place
-from catenum.engines.private.programs import Owner
+from catenum.engines.private.programs import Owner, java_program
 
 HOST, DATABASE, OWNER, LOGIN = "127.0.0.1", "marrowgate", "catenum", "harbour"
 #: Nothing here outlives the run, so nothing is made durable; a closed cycle is looked for at once.
@@ -52,13 +51,9 @@ class DerbyRecipe:
 
     @property
     def _java(self) -> str:
-        home = os.environ.get("JAVA_HOME")
-        found = shutil.which("java", path=f"{home}/bin") if home else shutil.which("java")
+        found = java_program()
         if found is None:
-            raise TargetError(
-                "no Java on this machine, so there is no local:derby",
-                advice="apt-get install default-jre-headless, or set JAVA_HOME.",
-            )
+            raise TargetError("no Java on this machine any more")
         return found
 
     @property

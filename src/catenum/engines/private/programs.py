@@ -104,6 +104,11 @@ def server_programs(server: str, settings: Mapping[str, str], cache: Path, owner
     Raises TargetError where there is none, naming all the ways to get them.
     """
     needed, variable = PROGRAMS[server], f"CATENUM_{server.upper()}_PROGRAMS"
+    if server == "derby" and java_program() is None:
+        raise TargetError(
+            "no Java on this machine, so there is no local:derby",
+            advice=f"{WAYS[server]}; or set JAVA_HOME.",
+        )
     explicit = os.environ.get(variable) or settings.get("programs")
     if explicit:
         folder = Path(explicit).expanduser()
@@ -127,6 +132,12 @@ def server_programs(server: str, settings: Mapping[str, str], cache: Path, owner
             "Or name a server with --target."
         ),
     )
+
+
+def java_program() -> str | None:
+    """The program that runs Java, by JAVA_HOME first."""
+    home = os.environ.get("JAVA_HOME")
+    return (shutil.which("java", path=f"{home}/bin") if home else None) or shutil.which("java")
 
 
 def make_data(command: Sequence[str | Path], data: Path, owner: Owner) -> None:

@@ -134,8 +134,11 @@ def _changed_readers(
     file = probe_file(task.probe.name)
     scenario = file.scenario.at_level(task.level)
     order = file.scenario.order or tuple(scenario.transactions)
+    locks = rules_of(engine.info.server).locks
     for change in CHANGES:
-        if change == "deferrable" and rules_of(engine.info.server).locks.defers_at != task.level:
+        if change == "deferrable" and locks.defers_at != task.level:
+            continue
+        if change == "read only" and not locks.has_read_only:
             continue
         seen: list[Run] = []
 
