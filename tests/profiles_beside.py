@@ -68,18 +68,13 @@ def told(found: dict) -> dict[str, object]:
     cycles = {
         frozenset(member["transaction"] for member in one["members"]) for one in found["cycles"]
     }
-    # of a deadlock that is over at once a profile may know the victim only
     ended = {
         (member["transaction"], member["statement"])
         for one in found["cycles"]
         for member in one["members"]
     }
-    waits = {
-        (one["waiter"], one["statement"], one["holder"])
-        for one in found["wait_pairs"]
-        if (one["waiter"], one["statement"]) not in ended
-    }
-    return {"outcomes": outcomes, "waits": waits, "cycles": cycles}
+    waits = {(one["waiter"], one["statement"], one["holder"]) for one in found["wait_pairs"]}
+    return {"outcomes": outcomes, "waits": waits, "cycles": cycles, "ended": ended}
 
 
 def differences(path: Path, native: str, by_profile: str, profile: str) -> list[str] | None:
@@ -95,6 +90,10 @@ def differences(path: Path, native: str, by_profile: str, profile: str) -> list[
     if "refused" in other or not other["reach"]["complete"]:
         return None
     mine, theirs = told(own), told(other)
+    # of a deadlock that is over at once a profile may know the victim only
+    ended = mine.pop("ended") | theirs.pop("ended")  # type: ignore[operator]
+    for one in (mine, theirs):
+        one["waits"] = {wait for wait in one["waits"] if wait[:2] not in ended}  # type: ignore
     return [
         f"{what}: own {sorted(map(repr, mine[what] - theirs[what]))}, by profile"  # type: ignore[operator]
         f" {sorted(map(repr, theirs[what] - mine[what]))}"  # type: ignore[operator]

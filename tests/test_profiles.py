@@ -331,7 +331,7 @@ def test_what_is_proposed_where_readers_lock(call, server, name, first):
     done = call("propose", name, "--target", f"local:{server}", "--json")
     proposals = json.loads(done.out)["candidates"]
     assert proposals[0]["name"].startswith(first), [one["name"] for one in proposals]
-    assert proposals[0]["rank"] == "cures"
+    assert proposals[0]["verdict"] == "cures"
 
 
 #: What would leave the scratch space, each with words that must be refused.

@@ -190,6 +190,8 @@ class ScratchPart(_Part):
     empty: tuple[str, ...]
     left: str | None = None
     copy_table: str
+    #: How a table is emptied before its rows are put back; ``delete`` where that fails.
+    empty_table: str = "delete from {table}"
     copy_rows: str = "insert into {copy} select * from {table}"
     analyze: str | None = None
 

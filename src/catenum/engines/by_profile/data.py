@@ -291,7 +291,7 @@ class ProfileData(ProfileControl):
                 if name not in refilled:
                     self._update(name)
             for name in reversed(order):
-                self.write(f"delete from {self.quoted(name)}")
+                self._clear_table(self.quoted(name))
             for name in order:
                 text = self.profile.scratch.copy_rows
                 text = text.replace("{copy}", self.quoted(name))
@@ -302,6 +302,17 @@ class ProfileData(ProfileControl):
                 self._read(name)[1], key=repr
             ) != sorted(self._stood[name][1], key=repr):
                 raise NotRestored("after the data was put back", [name])
+
+    def _clear_table(self, table: str) -> None:
+        plain = f"delete from {table}"
+        own = self.profile.scratch.empty_table.replace("{table}", table)
+        try:
+            self.write(own)
+        except Exception:  # as where a foreign key refers to it
+            if own == plain:
+                raise
+            self.writer.rollback()
+            self.write(plain)
 
     def _update(self, name: str) -> None:
         """The rows that differ, by their keys, from the copy."""
