@@ -79,6 +79,7 @@ class ProfileLockRules(LockRules):
         self.parent_mode = self.shared or self.exclusive
         self.has_timeouts = profile.session.lock_timeout is not None
         self.has_read_only = False
+        self.ends_sessions = profile.session.end is not None
         self.escalates = locking.escalates or ""
         self.update_lock = locking.update
 

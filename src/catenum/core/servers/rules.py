@@ -107,6 +107,8 @@ class LockRules(ABC):
     #: reads.
     has_timeouts: bool = True
     has_read_only: bool = True
+    #: Whether a run can have the server end a session.
+    ends_sessions: bool = True
     #: When many locks on rows become one on their table, in words; empty where they never do.
     escalates: str = ""
     #: A mode that only one can have, and that lets readers by: who means to write after reading

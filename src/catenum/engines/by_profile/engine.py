@@ -80,7 +80,8 @@ class ProfileEngine(ProfileLocks):
 
     def end(self, sessions: Sequence[Session]) -> None:
         """End the sessions."""
-        for session in sessions:
+        # who waits may go on, and end, once the others have let go
+        for session in sorted(self._of(sessions), key=lambda one: one.busy):
             session.close()
         self.forget(self._of(sessions))
 

@@ -304,7 +304,7 @@ class ProfileSession:
             self.kill()
         self._orders.put(self._leave)
         self._orders.put(None)
-        self._worker.join(0.2 if self.busy else 5)
+        self._worker.join(2 if self.busy else 5)
         if not self._worker.is_alive():
             os.close(self._read)
             os.close(self._write)

@@ -97,6 +97,15 @@ def refuse_unknown(scenario: Scenario, rules: Rules, file: ScenarioFile | None) 
     is had.
     """
     for name, transaction in scenario.transactions.items():
+        for number, statement in enumerate(transaction.statements):
+            if statement.kill is not None and not rules.locks.ends_sessions:
+                path = ("transactions", name, "statements", number)
+                raise InputError(
+                    f"{name} ends the session of {statement.kill}, and {rules.title}'s profile does"
+                    " not say how",
+                    place=file.place(*path) if file else None,
+                    advice="Leave it out, or add session.end to the profile (docs/profiles.md).",
+                )
         for key, asked, lacking in (
             ("timeout", transaction.timeout is not None, not rules.locks.has_timeouts),
             ("access", transaction.access is not None, not rules.locks.has_read_only),
