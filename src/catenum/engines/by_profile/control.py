@@ -5,6 +5,7 @@ what a scenario brings.
 from __future__ import annotations
 
 import contextlib
+import os
 import secrets
 from collections.abc import Collection, Iterator, Sequence
 from typing import Any
@@ -29,7 +30,8 @@ class ProfileControl:
         self.database = Database(profile, shown)
         self.rules = self.database.rules
         self.run = secrets.token_hex(4)
-        self.schema = f"catenum_{self.run}"
+        #: With the number of this process, by which others know whether the run is alive.
+        self.schema = f"catenum_{self.run}_{os.getpid()}"
         self.loads = 0
         self._made = False
         self._caller = Caller("catenum looks")

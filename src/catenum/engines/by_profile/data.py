@@ -5,6 +5,7 @@ every server has, and what the profile says.
 from __future__ import annotations
 
 import contextlib
+import os
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import replace
 from hashlib import sha1
@@ -42,8 +43,9 @@ class ProfileData(ProfileControl):
         left = self.profile.scratch.left
         if left is not None and self.info.private:
             for name, *_ in self.look(left):
-                if self._clear(str(name).lower()):
-                    cleared.append(str(name).lower())
+                space = str(name).lower()
+                if not _is_alive(space) and self._clear(space):
+                    cleared.append(space)
         self._made = True
         for sql in self.profile.scratch.make:
             self.look(self._in_space(sql))
@@ -413,6 +415,22 @@ class ProfileData(ProfileControl):
                         self._drop(self.schema, sql)
         with contextlib.suppress(Exception):
             self._looker.close()
+
+
+def _is_alive(space: str) -> bool:
+    """Whether the process that made a space is at work still: a private server is on its
+    machine.
+    """
+    number = space.rpartition("_")[2]
+    if not number.isdecimal() or space.count("_") < 2:
+        return False
+    try:
+        os.kill(int(number), 0)
+    except ProcessLookupError:
+        return False
+    except OSError:
+        return True  # it is another user's
+    return True
 
 
 def _parents_first(names: Collection[str], tables: Mapping[str, TableKeys]) -> list[str]:

@@ -163,6 +163,8 @@ class Database:
     def __init__(self, profile: Profile, shown: str) -> None:
         """Raises TargetError where the driver is not installed, or does not load."""
         self.profile, self.shown = profile, shown
+        #: What the server makes of each level that sessions ask for.
+        self.reported: dict[str, str] = {}
         self.rules: Rules = rules_of(profile.name)
         name = profile.driver.module
         package = profile.driver.package or KNOWN_DRIVERS.get(name) or name.partition(".")[0]

@@ -132,7 +132,8 @@ class ProfileSession:
     def _set_up(self) -> None:
         for sql in self._profile.session.begins_with:
             self.run(sql)
-        self._ask_number()
+        if self._profile.session.asked == "connect":
+            self._ask_number()
         self._commit()
 
     def _ask_number(self) -> None:
@@ -170,14 +171,20 @@ class ProfileSession:
         elif self._limited and session.lock_timeout_off is not None:
             self.run(session.lock_timeout_off)
             self._limited = False
-        reported: str = level
-        if levels.reported is not None:
-            rows = self.run(levels.reported)
-            word = (text_of(rows[0][0]) or "").strip() if rows else ""
-            reported = levels.names.get(word, word.lower().replace("-", " ")) or "not reported"
-        self._commit()
+        reported = self._database.reported.get(level)
+        if reported is None:  # it has just been set, so the server says the same each time
+            reported = self._database.reported[level] = self._reported(level)
+            self._commit()
         self._begun = Begun(isolation=reported, read_only=False)
         return Reply()
+
+    def _reported(self, level: str) -> str:
+        levels = self._profile.levels
+        if levels.reported is None:
+            return level
+        rows = self.run(levels.reported)
+        word = (text_of(rows[0][0]) or "").strip() if rows else ""
+        return levels.names.get(word, word.lower().replace("-", " ")) or "not reported"
 
     def _not_said(self, how: Beginning) -> str | None:
         """What a transaction asks for, and the profile does not say how it is had."""

@@ -112,8 +112,9 @@ def play(
         scenario.model_copy(update={"order": tuple(options.order)}) if options.order else scenario
     )
     definition = definition_of(played, engine.info.server, ddl)
-    scenario = scenario.for_server(engine.info.server)
-    refuse_unknown(scenario, rules_of(engine.info.server), file)
+    server = engine.info.server
+    scenario = scenario.for_server(server)
+    refuse_unknown(scenario, rules_of(server), file)
     load(engine, scenario, file, ddl)
     scenario, chosen_values = with_first_values(engine, scenario, file)
     tables = engine.tables()
