@@ -101,6 +101,8 @@ class ProfileLocks(ProfileData):
 
     _queue: dict[tuple[str, object], int]
     _asked = 0
+    #: The message that ``edges_of`` read last.
+    _report = ""
     #: Rows by their places, as far as statements have told which they are; None where two told
     #: different things.
     _rows_named: dict[tuple[str, str], Key | None]
@@ -263,6 +265,7 @@ class ProfileLocks(ProfileData):
         marks = {one.mark: name for name, one in self._running.items()}
         found = []
         told = cast(ProfileSession, victim).told if victim is not None else error.message
+        self._report = MARK.sub("", told or error.message)
         for row in self._told(told or error.message):
             mark = MARK.search(row.get("statement") or "")
             waiter = marks.get(mark[1]) if mark else None
@@ -320,7 +323,7 @@ class ProfileLocks(ProfileData):
 
     def report_of(self, error: ServerError) -> str | None:
         """The message itself, where it tells the cycle."""
-        return error.message if any(self._told(error.message)) else None
+        return self._report if any(self._told(self._report)) else None
 
     def verdict_ms(self, cycle: Sequence[Edge]) -> float:
         """As long as the profile says."""

@@ -93,7 +93,10 @@ class ProfileSession:
     def _failed(self, error: Exception) -> ServerError:
         found = self._database.error_of(error)
         self.told = found.message
-        found = replace(found, message=MARK.sub("", found.message))
+        message = MARK.sub("", found.message)
+        if found.kind == "deadlock":  # what more it tells is the server's report
+            message = message.strip().splitlines()[0].rstrip(":")
+        found = replace(found, message=message)
         if self._lost and found.kind != "lost":
             return ServerError(code="", kind="lost", message="the session was ended")
         return found
