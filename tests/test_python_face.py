@@ -39,6 +39,7 @@ FACE = [
     "PaceStopped",
     "PlayedOrder",
     "PreflightResult",
+    "ProfileResult",
     "Proposals",
     "Recording",
     "Refused",
@@ -55,6 +56,7 @@ FACE = [
     "Watched",
     "__version__",
     "check",
+    "check_profile",
     "churn",
     "connect",
     "draw",
@@ -81,6 +83,7 @@ FACE = [
     "sweep",
     "trial",
     "trial_under_load",
+    "use_profile",
     "watch",
 ]
 

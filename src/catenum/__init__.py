@@ -41,6 +41,8 @@ if TYPE_CHECKING:
     from catenum.api.play import play as play
     from catenum.api.play import play_orders as play_orders
     from catenum.api.preflight import PreflightResult as PreflightResult
+    from catenum.api.preflight import ProfileResult as ProfileResult
+    from catenum.api.preflight import check_profile as check_profile
     from catenum.api.preflight import preflight as preflight
     from catenum.api.propose import propose as propose
     from catenum.api.release import Released as Released
@@ -73,6 +75,7 @@ if TYPE_CHECKING:
     from catenum.core.snapshot.sample import Sample as Sample
     from catenum.core.space.exploration import Exploration as Exploration
     from catenum.core.sweep.result import Sweep as Sweep
+    from catenum.engines.profiles import use_profile as use_profile
     from catenum.lab.run.orders import PlayedOrder as PlayedOrder
     from catenum.live.release import Refused as Refused
     from catenum.live.watch import WatchOptions as WatchOptions
@@ -96,6 +99,7 @@ _MODULES = {
     "PaceStopped": "api.pace",
     "PlayedOrder": "lab.run.orders",
     "PreflightResult": "api.preflight",
+    "ProfileResult": "api.preflight",
     "Proposals": "core.propose.proposals",
     "Recording": "core.record.recording",
     "Refused": "live.release",
@@ -111,6 +115,7 @@ _MODULES = {
     "WatchOptions": "live.watch",
     "Watched": "api.watch",
     "check": "api.check",
+    "check_profile": "api.preflight",
     "churn": "api.churn",
     "connect": "api.servers",
     "draw": "api.draw",
@@ -137,6 +142,7 @@ _MODULES = {
     "sweep": "api.sweep",
     "trial": "api.trial",
     "trial_under_load": "api.trial",
+    "use_profile": "engines.profiles",
     "watch": "api.watch",
 }
 
@@ -158,6 +164,7 @@ __all__ = [
     "PaceStopped",
     "PlayedOrder",
     "PreflightResult",
+    "ProfileResult",
     "Proposals",
     "Recording",
     "Refused",
@@ -174,6 +181,7 @@ __all__ = [
     "Watched",
     "__version__",
     "check",
+    "check_profile",
     "churn",
     "connect",
     "draw",
@@ -200,6 +208,7 @@ __all__ = [
     "sweep",
     "trial",
     "trial_under_load",
+    "use_profile",
     "watch",
 ]
 

@@ -25,6 +25,7 @@ WHAT = ("timeline", "graph", "map", "page")
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``draw``."""
+    common.add_profile_options(parser)
     parser.add_argument(
         "recording",
         metavar="RECORDING",

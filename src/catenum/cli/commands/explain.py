@@ -23,6 +23,7 @@ FORMAT = "catenum-story/1"
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``explain``."""
+    common.add_profile_options(parser)
     parser.add_argument(
         "recording", metavar="FILE", type=Path, help="a recording, as --save writes it; or a log"
     )

@@ -17,6 +17,7 @@ from catenum.core.errors import InputError
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``report``."""
+    common.add_profile_options(parser)
     parser.set_defaults(several="sources")
     parser.add_argument(
         "sources",

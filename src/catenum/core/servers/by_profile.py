@@ -81,7 +81,7 @@ class ProfileLockRules(LockRules):
         self.has_read_only = False
         self.ends_sessions = profile.session.end is not None
         self.escalates = locking.escalates or ""
-        self.update_lock = locking.update
+        self.update_lock = locking.update or ""
 
     def row_mode(self, access: Access, key_columns: frozenset[str]) -> Mode | None:
         """A plain read's is that of a level that keeps its locks."""

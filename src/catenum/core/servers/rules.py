@@ -112,8 +112,8 @@ class LockRules(ABC):
     #: When many locks on rows become one on their table, in words; empty where they never do.
     escalates: str = ""
     #: A mode that only one can have, and that lets readers by: who means to write after reading
-    #: takes it; None where there is none.
-    update_lock: str | None = None
+    #: takes it; empty where there is none.
+    update_lock: str = ""
     #: How far names of named locks reach: the whole ``database`` or ``server``.
     named_locks_span: str
 
