@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 
 from catenum.core.record.modes import Mode
@@ -107,6 +107,11 @@ class ProfileLockRules(LockRules):
         """By the profile; one within a statement that writes is taken to lock."""
         reads = self.profile.levels.reads.get(level)  # type: ignore[call-overload]
         return AccessMode.SHARE if within_write or reads is None else _READS[reads]
+
+    def locks_gaps(self, levels: Collection[str]) -> bool:
+        """At serializable, where readers lock: what is not there must not come."""
+        reads = self.profile.levels.reads
+        return "serializable" in levels and reads.get("serializable") == "locks"
 
     def snapshot_statements(self, level: str, touched: Sequence[Sequence[AccessMode]]) -> range:
         """Any, where a level above read committed reads versions."""
