@@ -13,6 +13,7 @@ import threading
 import time
 from pathlib import Path
 
+import psycopg
 import pytest
 
 from catenum.core import servers
@@ -187,8 +188,10 @@ def test_a_driver_that_never_comes_back_is_left_behind(call, tmp_path, monkeypat
 
 
 @pytest.fixture
-def checked(call, tmp_path):
-    """Tests a profile on a private PostgreSQL: the checks by what they are about."""
+def checked(call, tmp_path, kept):
+    """Tests a profile on a private PostgreSQL: the checks by what they are about. What a wrong one
+    leaves is dropped.
+    """
     target = by_url("postgresql")
 
     def checked(text: str) -> dict[str, dict]:
@@ -197,7 +200,12 @@ def checked(call, tmp_path):
         assert done.code in (0, 1), done.err
         return {one["what"]: one for one in json.loads(done.out)["checks"]}
 
-    return checked
+    yield checked
+    with psycopg.connect(kept, autocommit=True) as connection:
+        query = "select nspname from pg_namespace where nspname ~ %s"
+        mine = f"^catenum_[0-9a-f]{{8}}_{os.getpid()}$"
+        for (name,) in connection.execute(query, [mine]).fetchall():
+            connection.execute(f"drop schema {name} cascade".encode())
 
 
 @pytest.mark.usefixtures("kept")
