@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 import json
 import os
+import select
 import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -381,3 +382,23 @@ def test_runs_that_begin_at_one_time_do_not_stop_each_other(kept):
 
     with ThreadPoolExecutor(6) as pool:
         assert len(set(pool.map(begin_and_end, range(48)))) == 1
+
+
+def test_of_two_who_begin_to_wait_at_once_the_one_opened_first_checks_first(engine):
+    """Else either could become the victim, and a schedule would end in two ways. A session that
+    takes another's place checks as that one did.
+    """
+
+    def checks_after(name: str) -> int:
+        session = engine.open_session(name)
+        session.send(
+            "select setting::int from pg_catalog.pg_settings where name = 'deadlock_timeout'"
+        )
+        while (reply := session.poll()) is None:
+            select.select([session.fileno()], [], [], 1)
+        engine.end([session])
+        return int(reply.result.rows[0][0])
+
+    first, second, again = (checks_after(name) for name in ("north", "south", "north"))
+    assert second >= first + 100
+    assert again == first

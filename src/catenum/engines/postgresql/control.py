@@ -67,6 +67,7 @@ class PostgresqlControl:
         self.loads = 0
         self._first_check_ms = CHECK_AFTER_MS[Patience.FIRST]
         self._pids: dict[int, str] = {}
+        self._places: dict[str, int] = {}  # of the sessions' names, as they were first opened
         self._steers_not = ""  # why no session is given a deadlock_timeout, though it could
         self._sessions: dict[int, PostgresqlSession] = {}
         self._control_info = make_conninfo(

@@ -165,11 +165,11 @@ class PostgresqlReports(PostgresqlControl):
         if patience is Patience.CHOSEN:
             return (
                 f"{base}; this one was chosen as the victim, so it checked after "
-                f"{CHECK_AFTER_MS[Patience.CHOSEN]} ms, the others after {later} ms"
+                f"{CHECK_AFTER_MS[Patience.CHOSEN]} ms, the others after {later} ms or more"
             )
         if closed and patience is Patience.FIRST:
             return (
                 f"{base}; the one that closed it checks first here (after {soon} ms, the others"
-                f" after {later} ms)"
+                f" after {later} ms or more)"
             )
-        return f"{base}; it was the first to check, {later} ms after its wait began"
+        return f"{base}; it was the first to check, {later} ms or more after its wait began"

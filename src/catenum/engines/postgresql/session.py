@@ -34,6 +34,9 @@ _KINDS: dict[int, ValueKind] = {
 #: began, so the first to check with the cycle closed becomes the victim. FIRST leaves time for
 #: Catenum to see the cycle before the server does.
 CHECK_AFTER_MS = {Patience.FIRST: 40, Patience.CHOSEN: 500, Patience.LAST: 3000}
+#: Two whose waits begin at once, when a third ends, would check at once, and either could become
+#: the victim: each session waits so much longer (ms) than the one that was opened before it.
+APART_MS, MOST_APART = 150, 20
 KEPT_ROWS = 50
 #: Autocommit sets lock_timeout for the session; what the session had set before is stored in a
 #: setting of its own (documentation, "Customized Options").
@@ -62,16 +65,19 @@ class PostgresqlSession:
         *,
         steers_victim: bool,
         first_check_ms: int,
+        place: int,
         end: Callable[[int], None],
         often: Sequence[str] = (),
     ) -> None:
         """Connect and apply ``settings``. Raises psycopg.Error where the server does not let us.
 
-        ``first_check_ms``: the deadlock_timeout of the session that is to check first. ``often``:
-        statements to plan once; ``end`` ends a process of the server.
+        ``first_check_ms``: the deadlock_timeout of the session that is to check first; ``place``:
+        how many sessions of other names the run opened before this one. ``often``: statements to
+        plan once; ``end`` ends a process of the server.
         """
         self._end = end
-        self._check_ms = {**CHECK_AFTER_MS, Patience.FIRST: first_check_ms}
+        last_ms = CHECK_AFTER_MS[Patience.LAST] + APART_MS * min(place, MOST_APART)
+        self._check_ms = {**CHECK_AFTER_MS, Patience.FIRST: first_check_ms, Patience.LAST: last_ms}
         self.name = name
         self._pg: PGconn = pq.PGconn.connect(conninfo.encode())
         if self._pg.status != pq.ConnStatus.OK:
@@ -91,7 +97,7 @@ class PostgresqlSession:
         self.values: Binding = NOTHING
         self.trail: Trail = ()  # the statements of this transaction so far
         if steers_victim:
-            settings += f"; set deadlock_timeout = {CHECK_AFTER_MS[Patience.LAST]}"
+            settings += f"; set deadlock_timeout = {last_ms}"
         self._settings, self._often = settings, often
         self._prepared: dict[str, bytes] = {}
         self._set_up(settings)

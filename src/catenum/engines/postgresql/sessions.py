@@ -76,6 +76,7 @@ class PostgresqlSessions(PostgresqlControl):
                 "; ".join(settings),
                 steers_victim=self.capabilities.steers_victim,
                 first_check_ms=self._first_check_ms,
+                place=self._places.setdefault(name, len(self._places)),
                 often=often,
                 end=self.end_process,
             )
