@@ -391,6 +391,31 @@ def test_nothing_reaches_beyond_the_scratch_space(call, tmp_path, server, place)
 
 
 @pytest.mark.parametrize("server", ["derby"])
+def test_who_waits_behind_one_that_only_waits_is_seen(call, tmp_path, server):
+    """Nobody holds a lock in its way; unseen, it would count as working until a timeout."""
+    (tmp_path / "three.yaml").write_text(THREE)
+    done = call("play", "three.yaml", "--target", f"local:{server}", "--json")
+    found = json.loads(done.out)
+    assert found["outcome"]["kind"] == "waited"
+    waits = [(one["waiter"], one["holder"], one["queued"]) for one in found["waits"]]
+    assert ("loader", "report", False) in waits
+    assert ("display", "loader", True) in waits
+
+
+THREE = """
+scenario: three
+data: |
+  create table manifest (id int not null primary key, boxes int not null);
+  insert into manifest values (12, 40);
+transactions:
+  report: {isolation: repeatable read, statements: [select boxes from manifest where id = 12]}
+  loader: {statements: [update manifest set boxes = 41 where id = 12]}
+  display: {statements: [select boxes from manifest where id = 12]}
+order: report loader display report loader display
+"""
+
+
+@pytest.mark.parametrize("server", ["derby"])
 def test_rows_are_put_back_whatever_happened_to_them(call, tmp_path, server):
     """The same schedule twice in one exploration starts from the same rows, numbers among them."""
     (tmp_path / "rows.yaml").write_text(ROWS)

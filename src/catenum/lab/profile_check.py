@@ -80,6 +80,7 @@ class ProfileChecker:
             ("sessions and their numbers", self._numbers),
             ("isolation levels", self._levels),
             ("a wait for a row", self._wait),
+            ("a wait behind another", self._queue),
             ("a deadlock", self._deadlock),
             ("a lock timeout", self._timeout),
             ("a lock that is not waited for", self._no_wait),
@@ -154,16 +155,17 @@ class ProfileChecker:
         """The waits of a session that must wait, and after how long they were listed (ms)."""
         clock, session = Clock(), self._sessions[name]
         while clock.now_ms() < within_ms:
-            edges = [
-                one
-                for one in self.engine.poll_waits({name: session}, 0.0)  # type: ignore[dict-item]
-                if one.waiter == name
-            ]
+            edges = self._listed(name)
             if edges:
                 return edges, clock.now_ms()
-            if session._reply is not None:
+            if session.answered:
                 break
         return [], clock.now_ms()
+
+    def _listed(self, name: str) -> list[Edge]:
+        """The waits of a session that are listed now."""
+        sessions = cast(dict[str, Session], self._sessions)
+        return [one for one in self.engine.poll_waits(sessions, 0.0) if one.waiter == name]
 
     # -- checks ------------------------------------------------------------------------------------
 
@@ -292,9 +294,8 @@ class ProfileChecker:
         edges, took = self._waits("late", max(within * 4, PROMPT_MS))
         costs = "a statement that waits counts as one that works; no wait, and no chain, is seen"
         if not edges:
-            reply = self._sessions["late"]._reply
             what = "nobody is listed as waiting"
-            if reply is not None:
+            if self._sessions["late"].answered:
                 what = "the second writer of a row was not made to wait"
             yield Checked(what="a wait for a row is listed", state="wrong", found=what, costs=costs)
             return
@@ -339,6 +340,31 @@ class ProfileChecker:
         good = went_on is not None and went_on.error is None
         yield Checked(
             what="who waited goes on when the other commits", state="right" if good else "wrong"
+        )
+
+    def _queue(self) -> Iterator[Checked]:
+        """A third session waits for a lock that nobody holds in its way, since another has asked
+        for it before.
+        """
+        levels = [level for level, reads in self.profile.levels.reads.items() if reads == "locks"]
+        if not levels:
+            return
+        for name, level in (("early", levels[0]), ("late", None), ("third", levels[0])):
+            self._session(name, level)
+        self._done("early", "select moved from berth where id = 3")
+        self._send("late", "update berth set moved = 2 where id = 3")
+        self._waits("late", PROMPT_MS)
+        self._send("third", "select moved from berth where id = 3")
+        if self._answer(self._sessions["third"], WATCHED_MS) is not None:
+            return  # this server lets readers by
+        edges = self._listed("third")
+        yield Checked(
+            what="who waits behind another that waits is listed",
+            state="right" if edges else "wrong",
+            found=f"third waits for {edges[0].holder}"
+            if edges
+            else "third waits, and is not listed",
+            costs="a statement that waits counts as one that works",
         )
 
     def _deadlock(self) -> Iterator[Checked]:

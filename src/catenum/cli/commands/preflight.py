@@ -130,8 +130,9 @@ def _profile(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     text = f"{right} right, {count} wrong, {missing} missing or not tested."
     say(console, text, style=STYLES["bad" if count else "good"])
     if not args.quiet:
-        where = shlex.quote(args.target or "")
-        common.say_next(console, f"catenum explore SCENARIO --target {where}".rstrip())
+        words = [word for file in args.profile for word in ("--profile", file)]
+        words += ["--target", args.target] if args.target else []
+        common.say_next(console, f"catenum explore berth-swap {shlex.join(words)}".rstrip())
     return ExitCode.OK if found else ExitCode.FOUND
 
 

@@ -44,9 +44,6 @@ _READS = {
     "version": AccessMode.READ,
 }
 _COMMENT = re.compile(r"/\*.*?\*/|--[^\n]*", re.DOTALL)
-#: What stands behind a query and says how its rows are locked, on servers whose parser ours is not.
-_WITH = re.compile(r"(?i)\s+with\s+(?:ur|cs|rs|rr)\s*$")
-_FOR_UPDATE_OF = re.compile(r"(?i)(\bfor\s+update)\s+of\s+[\w\s,.\"]+$")
 
 
 class ProfileLockRules(LockRules):
@@ -137,6 +134,7 @@ class ProfileSqlRules(SqlRules):
     def __init__(self, profile: Profile) -> None:
         sql = profile.sql
         self.dialect, self.name_quote = sql.dialect, sql.quote
+        self._unread = tuple(map(re.compile, sql.unread))
         self.boundary = Boundary(
             statements=(*ANY_SERVER, *sql.beyond),
             functions=sql.functions,
@@ -158,9 +156,9 @@ class ProfileSqlRules(SqlRules):
         )
 
     def footprint(self, sql: str, values: Mapping[str, object] | None = None) -> Footprint:
-        """Without what only says how rows are locked and no parser here knows."""
-        if not self.dialect:
-            sql = _FOR_UPDATE_OF.sub(r"\1", _WITH.sub("", sql))
+        """Without what the profile says that the parser does not know."""
+        for pattern in self._unread:
+            sql = pattern.sub("", sql)
         return super().footprint(sql, values)  # type: ignore[arg-type]
 
 

@@ -230,9 +230,15 @@ class SqlPart(_Part):
     functions: tuple[Pattern, ...] = ()
     commits: tuple[Pattern, ...] = ()
     own_transactions: tuple[Pattern, ...] = ()
+    #: What the parser does not know and need not: left out where a statement is only read.
+    unread: tuple[Pattern, ...] = ()
     locking_reads: tuple[str, ...] = ("for update",)
     #: What stands behind a query that locks and does not wait.
     no_wait: str | None = None
+
+    def folded(self, name: str) -> str:
+        """A name as a scenario writes it: one that the server has folded to upper case in lower."""
+        return name.lower() if self.fold == "upper" and name == name.upper() else name
 
 
 class LockingPart(_Part):

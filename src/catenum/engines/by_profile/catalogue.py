@@ -10,7 +10,7 @@ from typing import Any
 
 from catenum.core.record.recording import TableKeys
 from catenum.core.servers.profile import Profile
-from catenum.engines.by_profile.driver import text_of
+from catenum.engines.by_profile.driver import is_true, text_of
 
 _INTEGERS = re.compile(r"(?i)^(?:big|small|tiny|medium)?int(?:eger)?\d*\b(?!.*\.)")
 Rows = list[tuple[Any, ...]]
@@ -48,10 +48,7 @@ class Catalogue:
         return {name: _keys(found[name], opaque=opaque) for name in sorted(found)}
 
     def _name(self, raw: Any) -> str:
-        """As a scenario writes it: a server that folds names folds them back here."""
-        text = text_of(raw) or ""
-        fold = self._profile.sql.fold
-        return text.lower() if fold == "upper" and text == text.upper() else text
+        return self._profile.sql.folded(text_of(raw) or "")
 
     def _by_queries(self, space: str) -> dict[str, _Found]:
         part = self._profile.catalogue
@@ -61,9 +58,9 @@ class Catalogue:
 
         found = {self._name(row[0]): _Found() for row in rows(part.tables)}
         for table, column, kind, filled, made in rows(part.columns):
-            self._column(found, table, column, str(kind), _true(filled), _true(made))
+            self._column(found, table, column, str(kind), is_true(filled), is_true(made))
         for table, key, column, primary, unique in rows(part.keys):
-            self._key(found, table, str(key), column, _true(primary), _true(unique))
+            self._key(found, table, str(key), column, is_true(primary), is_true(unique))
         for table, to in rows(part.references):
             if self._name(table) in found:
                 found[self._name(table)].references.append(self._name(to))
@@ -168,7 +165,3 @@ def _each(results: Any, *columns: str) -> list[tuple[Any, ...]]:
         found.append(tuple(None if one is None else str(one) for one in values))
     results.close()
     return found
-
-
-def _true(value: Any) -> bool:
-    return str(value).lower() in ("1", "true", "t", "yes", "y")

@@ -10,7 +10,6 @@ from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import replace
 from hashlib import sha1
 from itertools import islice
-from typing import Any
 
 from catenum.core.errors import TargetError
 from catenum.core.record.recording import PathStep, ServerError, TableKeys, TableRows
@@ -207,7 +206,7 @@ class ProfileData(ProfileControl):
         with self._translated():
             cursor = self.writer.cursor()
             cursor.execute(f"select * from {self.quoted(name)}{order}")
-            columns = tuple(self._column(column[0]) for column in cursor.description)
+            columns = tuple(self.profile.sql.folded(str(one[0])) for one in cursor.description)
             rows = [tuple(text_of(one) for one in row) for row in cursor.fetchmany(MOST_ROWS)]
             cursor.close()
             self.writer.commit()
@@ -218,11 +217,6 @@ class ProfileData(ProfileControl):
                 advice="Give 'data' fewer rows: by a profile no server compares them itself.",
             )
         return columns, rows
-
-    def _column(self, raw: Any) -> str:
-        text = str(raw)
-        upper = self.profile.sql.fold == "upper" and text == text.upper()
-        return text.lower() if upper else text
 
     def _compared(self, name: str, columns: tuple[str, ...], rows: list[Row]) -> list[Row]:
         ignored = (
@@ -299,10 +293,8 @@ class ProfileData(ProfileControl):
                 text = text.replace("{copy}", self.quoted(name))
                 self.write(text.replace("{table}", self._copies[name]))
             self.writer.commit()
-        for name in (*changed, *(one for one in order if one not in changed)):
-            if self._read(name)[1] != self._stood[name][1] and sorted(
-                self._read(name)[1], key=repr
-            ) != sorted(self._stood[name][1], key=repr):
+        for name in dict.fromkeys((*changed, *order)):
+            if sorted(self._read(name)[1], key=repr) != sorted(self._stood[name][1], key=repr):
                 raise NotRestored("after the data was put back", [name])
 
     def _clear_table(self, table: str) -> None:

@@ -374,6 +374,11 @@ def without(text: str, secret: str) -> str:
     return text.replace(secret, "***") if secret else text
 
 
+def is_true(value: Any) -> bool:
+    """A truth value as servers and drivers write it."""
+    return str(value).strip().lower() in ("1", "true", "t", "yes", "y")
+
+
 def text_of(value: Any) -> str | None:
     """A value as text; bytes as hex."""
     if value is None:

@@ -11,8 +11,9 @@ from catenum.core.record.modes import NO_MODE, Mode
 from catenum.core.record.recording import LockEntry, ServerError
 from catenum.core.record.waits import Edge, Key, Resource, ResourceKind, key_text
 from catenum.core.servers import Rules
+from catenum.core.servers.profile import SqlPart
 from catenum.engines.by_profile.data import ProfileData
-from catenum.engines.by_profile.driver import text_of
+from catenum.engines.by_profile.driver import is_true, text_of
 from catenum.engines.by_profile.session import MARK, ProfileSession
 from catenum.engines.monitor import SOMEBODY
 from catenum.engines.ports import Patience, Session
@@ -31,12 +32,11 @@ _KINDS: dict[str, ResourceKind] = {
 Row = Mapping[str, Any]
 
 
-def resource_of(row: Row, fold: str = "as written") -> Resource:
+def resource_of(row: Row, sql: SqlPart) -> Resource:
     """What a row of a query says that a lock is on."""
     told = (text_of(row.get("kind")) or "").lower()
     table = text_of(row.get("object"))
-    if table is not None and fold == "upper" and table == table.upper():
-        table = table.lower()
+    table = sql.folded(table) if table is not None else None
     key = (text_of(row.get("key")) or "").strip()
     kind = _KINDS.get(told, "table" if table and not key else "other")
     if kind == "table" or not key:
@@ -55,12 +55,7 @@ def mode_of(row: Row, name: str) -> Mode:
     return Mode.read(text) if text else NO_MODE
 
 
-def is_true(value: Any) -> bool:
-    """As servers write it."""
-    return str(value).strip().lower() in ("1", "true", "t", "yes")
-
-
-def edges_in(rows: Sequence[Row], rules: Rules, fold: str) -> list[Edge]:
+def edges_in(rows: Sequence[Row], rules: Rules, sql: SqlPart) -> list[Edge]:
     """The waits that a query gives, by the server's numbers. Who holds a lock in a mode that does
     not conflict with what is wanted is not waited for; nor is one that only queues, where somebody
     holds the lock. Of a waiter for whom nobody would be left, all are: it waits, whatever the table
@@ -79,7 +74,7 @@ def edges_in(rows: Sequence[Row], rules: Rules, fold: str) -> list[Edge]:
             Edge(
                 waiter=waiter,
                 holder=holder,
-                resource=resource_of(row, fold),
+                resource=resource_of(row, sql),
                 wanted=wanted,
                 held=held if held != NO_MODE else None,
                 queued=is_true(row.get("queued")),
@@ -180,7 +175,7 @@ class ProfileLocks(ProfileData):
         names = self._numbered(rows)
         found = []
         seen: dict[tuple[str, object], int] = {}
-        for edge in edges_in(rows, self.rules, self.profile.sql.fold):
+        for edge in edges_in(rows, self.rules, self.profile.sql):
             waiter, holder = names.get(edge.waiter), names.get(edge.holder)
             if waiter is None or waiter not in sessions:
                 continue
@@ -188,27 +183,21 @@ class ProfileLocks(ProfileData):
             self._asked += 1
             seen[place] = min(seen.get(place, self._asked), self._queue.get(place, self._asked))
             unknown = edge.holder if edge.holder == SOMEBODY else f"session {edge.holder}"
-            other = holder or unknown
-            found.append((waiter, other, self._named(edge, waiter, other)))
+            found.append(replace(edge, waiter=waiter, holder=holder or unknown, since_ms=now_ms))
         self._queue = seen
         return [
-            Edge(
-                waiter=waiter,
-                holder=holder,
-                resource=edge.resource,
-                wanted=edge.wanted,
-                held=edge.held,
-                queued=edge.queued,
-                since_ms=now_ms,
-            )
-            for waiter, holder, edge in found
-            if not edge.queued or self._is_ahead(holder, waiter, edge.resource)
+            self._named(edge, edge.waiter, edge.holder)
+            for edge in found
+            if not edge.queued or self._is_ahead(edge)
         ]
 
-    def _is_ahead(self, holder: str, waiter: str, resource: Resource) -> bool:
-        theirs = self._queue.get((holder, resource.identity))
-        mine = self._queue.get((waiter, resource.identity))
-        return theirs is not None and mine is not None and theirs < mine
+    def _is_ahead(self, edge: Edge) -> bool:
+        """Whether the one that only queues came before who waits for it; one of whom that is not
+        known did.
+        """
+        theirs = self._queue.get((edge.holder, edge.resource.identity))
+        mine = self._queue.get((edge.waiter, edge.resource.identity))
+        return theirs is None or mine is None or theirs < mine
 
     def picture(self, sessions: Mapping[str, Session]) -> tuple[list[LockEntry], str | None]:
         """By the profile's query for locks."""
@@ -222,7 +211,7 @@ class ProfileLocks(ProfileData):
         entries = [
             LockEntry(
                 transaction=names[text_of(row["session"]) or ""],
-                resource=self._by_key(resource_of(row, self.profile.sql.fold)),
+                resource=self._by_key(resource_of(row, self.profile.sql)),
                 mode=mode_of(row, "mode"),
                 granted=is_true(row.get("granted", True)),
             )
@@ -235,7 +224,7 @@ class ProfileLocks(ProfileData):
         """Who has locked one row of a table, and names one by its statements, has locked that."""
         held: dict[tuple[str, str], set[str]] = {}
         for row in rows:
-            found = resource_of(row, self.profile.sql.fold)
+            found = resource_of(row, self.profile.sql)
             name = names.get(text_of(row["session"]) or "")
             if found.kind == "row" and found.table and found.key and name is not None:
                 held.setdefault((name, found.table), set()).add(found.key[0][1] or "")
@@ -276,7 +265,7 @@ class ProfileLocks(ProfileData):
             Edge(
                 waiter=known[str(row["waiter"])],
                 holder=known[str(row["holder"])],
-                resource=resource_of(row, self.profile.sql.fold),
+                resource=resource_of(row, self.profile.sql),
                 wanted=mode_of(row, "wanted"),
                 held=mode_of(row, "held") if row.get("held") else None,
             )

@@ -13,8 +13,8 @@ from catenum.core.servers import profile_of
 from catenum.core.servers.profile import Profile
 from catenum.core.snapshot.sample import Sample, SessionInfo, State, Timeout
 from catenum.engines.by_profile.control import ProfileControl
-from catenum.engines.by_profile.driver import Place, place_of, text_of
-from catenum.engines.by_profile.locks import edges_in, is_true, mode_of, resource_of
+from catenum.engines.by_profile.driver import Place, is_true, place_of, text_of
+from catenum.engines.by_profile.locks import edges_in, mode_of, resource_of
 from catenum.engines.by_profile.session import MARK
 from catenum.engines.clock import Clock, wall
 from catenum.engines.monitor import Check, DeadlockReport, StatementRate
@@ -48,14 +48,11 @@ class ProfileMonitor(ProfileControl):
         """One look. Raises TargetError."""
         clock = Clock()
         waits = self.looked(self.profile.waits.query)
-        edges = edges_in(waits, self.rules, self.profile.sql.fold)
+        edges = edges_in(waits, self.rules, self.profile.sql)
         waiting = {edge.waiter for edge in edges}
         told = self.looked(self.profile.sessions.query) if self.profile.sessions else []
         rows = len(waits) + len(told)
         sessions = {one.id: one for one in (self._session(row, waiting) for row in told)}
-        own = [one for one in sessions.values() if one.statement and "syscs_diag." in one.statement]
-        for one in own:
-            del sessions[one.id]
         for edge in edges:
             for name in (edge.waiter, edge.holder):
                 state: State = "waits for a lock" if name in waiting else "not reported"
@@ -68,7 +65,7 @@ class ProfileMonitor(ProfileControl):
             held = [
                 LockEntry(
                     transaction=text_of(row["session"]) or "",
-                    resource=resource_of(row, self.profile.sql.fold),
+                    resource=resource_of(row, self.profile.sql),
                     mode=mode_of(row, "mode"),
                     granted=is_true(row.get("granted", True)),
                 )

@@ -236,19 +236,13 @@ class ProfileSession:
                 if not fetched.add(tuple(text_of(value) for value in row)):
                     return Reply(error=too_large())
         result = Result(
-            columns=tuple(map(self._folded, cursor.description)),
+            columns=tuple(self._profile.sql.folded(str(one[0])) for one in cursor.description),
             rows=tuple(fetched.rows),
             kinds=kinds_of(cursor.description, sample),
             cut=fetched.cut,
             digest=fetched.digest,
         )
         return Reply(rows=fetched.count, result=result)
-
-    def _folded(self, column: Any) -> str:
-        """A column's name as a scenario writes it."""
-        text = str(column[0])
-        upper = self._profile.sql.fold == "upper" and text == text.upper()
-        return text.lower() if upper else text
 
     # -- outside -----------------------------------------------------------------------------------
 
@@ -287,6 +281,11 @@ class ProfileSession:
         if not self.in_transaction:
             self.trail_before, self.trail = self.trail or self.trail_before, ()
         return reply
+
+    @property
+    def answered(self) -> bool:
+        """Whether a reply is there to be polled."""
+        return self._reply is not None
 
     def cancel(self) -> None:
         """Have the server end the statement under way, where the profile says how; otherwise it
