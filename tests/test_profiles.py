@@ -409,7 +409,7 @@ data: |
   insert into manifest values (12, 40);
 transactions:
   report: {isolation: repeatable read, statements: [select boxes from manifest where id = 12]}
-  loader: {statements: [update manifest set boxes = 41 where id = 12]}
+  loader: {statements: [update manifest set boxes = 41 where id = 12 -- corrected at the gate]}
   display: {statements: [select boxes from manifest where id = 12]}
 order: report loader display report loader display
 """

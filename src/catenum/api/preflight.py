@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-import contextlib
 import statistics
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from catenum.api.listener import SILENT, Listener
 from catenum.api.now import connect_monitor
-from catenum.api.servers import Server, TargetSource, find_target
+from catenum.api.servers import Server, TargetSource, connector_for, find_target
 from catenum.core.errors import InputError
 from catenum.core.record.recording import TargetInfo
 from catenum.core.servers import profile_of, rules_of
 from catenum.engines.monitor import Check, Purpose
-from catenum.engines.targets import Target, open_engine
 
 if TYPE_CHECKING:
     from catenum.lab.profile_check import Checked
@@ -78,12 +76,7 @@ def check_profile(target: TargetSource = None, *, listener: Listener = SILENT) -
             f"{found.shown}: {rules_of(found.server).title} has rules of its own, and no profile",
             advice="Name a server of the profile's kind: --target NAME://…, by the name in it.",
         )
-    with contextlib.ExitStack() as stack:
-        connector = stack.enter_context(
-            open_engine(found, listener.tell)
-            if isinstance(where, Target)
-            else contextlib.nullcontext(where.connector)
-        )
+    with connector_for(where, {}, listener) as connector:
         engine = connector()
         try:
             engine.make_scratch()

@@ -108,7 +108,7 @@ def server_for(
     """
     target = where.target if isinstance(where, Server) else where
     own = file.scenario.settings_on(target.server) if file is not None else {}
-    with _connector(where, {**own, **(more or {})}, listener, sandboxed=not outside) as connect:
+    with connector_for(where, {**own, **(more or {})}, listener, sandboxed=not outside) as connect:
         engine: Engine = connect()
         try:
             if file is not None and not outside and not engine.sandboxed:
@@ -144,9 +144,12 @@ def engine_for(
 
 
 @contextlib.contextmanager
-def _connector(
-    where: Target | Server, own: Mapping[str, str], listener: Listener, *, sandboxed: bool
+def connector_for(
+    where: Target | Server, own: Mapping[str, str], listener: Listener, *, sandboxed: bool = True
 ) -> Iterator[Connector]:
+    """What connects to the target, or to the server that is there; a private one of the target's
+    lives as long as the block. Raises InputError where it lacks settings of ``own``.
+    """
     if isinstance(where, Target):
         with open_engine(where, listener.tell, sandboxed=sandboxed, own=own) as connector:
             yield connector

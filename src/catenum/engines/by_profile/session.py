@@ -21,7 +21,7 @@ from catenum.engines.fetching import Fetched, too_large
 from catenum.engines.ports import Beginning, Begun, Patience, Reply
 
 #: How a statement names its session, behind it.
-MARK = re.compile(r" ?/\*(catenum [0-9a-f]{8} \d+)\*/")
+MARK = re.compile(r"\s?/\*(catenum [0-9a-f]{8} \d+)\*/")
 KEPT_ROWS = 50
 #: How many rows a driver is asked for at once.
 AT_ONCE = 200
@@ -212,11 +212,10 @@ class ProfileSession:
         cursor = self.connection.cursor()
         marked = self._profile.session.asked == "statement"
         try:
-            if values:
-                text, bound = self._database.bound(sql, values)
-                cursor.execute(f"{text} /*{self.mark}*/" if marked else text, bound)
-            else:
-                cursor.execute(f"{sql} /*{self.mark}*/" if marked else sql)
+            text, bound = self._database.bound(sql, values) if values else (sql, None)
+            if marked:  # on a line of its own: a comment may end the statement
+                text = f"{text}\n/*{self.mark}*/"
+            cursor.execute(*((text,) if bound is None else (text, bound)))
             reply = self._fetch(cursor)
         finally:
             with contextlib.suppress(Exception):
