@@ -13,6 +13,7 @@ from catenum.api.files import make_folder, read_file, save_atomically
 from catenum.api.scenarios import RunRequest, ScenarioSource, request
 from catenum.api.servers import server_for
 from catenum.api.space import MOST_CLASSES, SpaceOptions, explore_options
+from catenum.api.spread import Spread, spread_over
 from catenum.core.errors import InputError
 from catenum.core.record.recording import DataVerdict
 from catenum.core.record.recording_file import to_json as recording_json
@@ -107,7 +108,7 @@ class _Exploring:
     connect: Callable[[], Engine]
     engine: Engine
     options: ExploreOptions
-    workers: int
+    spread: Spread
     broken_off: BrokenOff | None
 
     def run(self, job: _Job) -> Exploration:
@@ -118,7 +119,8 @@ class _Exploring:
             engine=self.engine,
             scenario=job.scenario,
             options=self.options,
-            workers=self.workers,
+            workers=self.spread.workers,
+            together=self.spread.together,
             file=self.asked.file,
             ddl=self.asked.ddl,
         )
@@ -208,11 +210,14 @@ def _exploring(
     asked: RunRequest, options: SpaceOptions, locks: LockDetail, broken_off: BrokenOff | None
 ) -> Iterator[_Exploring]:
     how = explore_options(options, limit=MOST_CLASSES, pictures=locks == "full")
-    with server_for(asked.where, asked.file, outside=asked.outside, listener=asked.listener) as (
-        connect,
-        engine,
+    with (
+        server_for(asked.where, asked.file, outside=asked.outside, listener=asked.listener) as (
+            connect,
+            engine,
+        ),
+        spread_over(options, connect, engine, asked.listener) as spread,
     ):
-        yield _Exploring(asked, connect, engine, how, options.get("workers", 1), broken_off)
+        yield _Exploring(asked, connect, engine, how, spread, broken_off)
 
 
 def size_of(made: Plan, scenario: Scenario) -> str:

@@ -10,6 +10,7 @@ from catenum.api.lengths import milliseconds
 from catenum.api.scenarios import ScenarioSource, request
 from catenum.api.servers import server_for
 from catenum.api.space import MOST_COMPARED, SpaceOptions, explore_options
+from catenum.api.spread import spread_over
 from catenum.api.trial import copies_of
 from catenum.core.errors import InputError
 from catenum.core.propose.proposals import Proposals
@@ -49,18 +50,21 @@ def propose(
         else:
             listener.part(explorer.fraction, f"of '{name}', {explorer.tally.schedules:,} schedules")
 
-    with server_for(asked.where, asked.file, listener=listener) as (connect, engine):
+    with (
+        server_for(asked.where, asked.file, listener=listener) as (connect, engine),
+        spread_over(options, connect, engine, listener) as spread,
+    ):
         try:
             return Proposer(
                 connect=connect,
                 engine=engine,
+                explores=spread.explores,
                 scenario=asked.scenario,
                 options=PlayOptions(
                     order=asked.order, locks="full", victim=asked.victim, limit_ms=asked.limit_ms
                 ),
                 how=explore_options(options, limit=MOST_COMPARED, timed=False),
                 file=asked.file,
-                workers=options.get("workers", 1),
                 for_ms=milliseconds(length) if length else None,
                 progress=heard,
                 shown=show,

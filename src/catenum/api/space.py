@@ -15,7 +15,10 @@ class SpaceOptions(RunOptions, total=False):
     """``every``: also the schedules that must have the same result as another; ``limit``: at most
     so many classes of schedules, of more a sample is drawn; ``check_orders``: where no more orders
     than this can be made, all of them are run as well; ``time_limit``: no schedule is begun later;
-    ``seed``: of what is drawn by chance; ``workers``: processes, each with scratch space.
+    ``seed``: of what is drawn by chance; ``workers``: processes, each with scratch space;
+    ``cluster``: the address of a Dask scheduler whose workers do the work, or ``local:N`` for N
+    processes of one that is started here; ``insecure_cluster``: also where its messages are neither
+    encrypted nor signed and it is on another machine.
     """
 
     every: bool
@@ -24,6 +27,8 @@ class SpaceOptions(RunOptions, total=False):
     time_limit: Duration | None
     seed: int
     workers: int
+    cluster: str | None
+    insecure_cluster: bool
 
 
 def explore_options(

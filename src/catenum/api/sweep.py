@@ -8,10 +8,10 @@ from catenum.api.lengths import milliseconds
 from catenum.api.scenarios import ScenarioSource, request
 from catenum.api.servers import server_for
 from catenum.api.space import SpaceOptions, explore_options
+from catenum.api.spread import spread_over
 from catenum.core.errors import InputError
 from catenum.core.sweep.cases import MOST_ASSIGNMENTS
 from catenum.core.sweep.result import Sweep
-from catenum.lab.explore.stage import Standing
 from catenum.lab.sweep.sweep import MOST_CASES, MOST_SCHEDULES, Sweeper
 
 
@@ -37,11 +37,14 @@ def sweep(
         raise InputError("--outside: sweep makes rows up, and does so in scratch space only")
     asked = request(scenario, options, remedy=remedy)
     length = options.get("time_limit")
-    with server_for(asked.where, asked.file, listener=asked.listener) as (connect, engine):
-        standing = Standing()
+    listener = asked.listener
+    with (
+        server_for(asked.where, asked.file, listener=listener) as (connect, engine),
+        spread_over(options, connect, engine, listener) as spread,
+    ):
         try:
             return Sweeper(
-                connect=connect,
+                explores=spread.explores,
                 engine=engine,
                 scenario=asked.scenario,
                 options=explore_options(options, limit=MOST_SCHEDULES, timed=False),
@@ -51,10 +54,7 @@ def sweep(
                 most=most,
                 cases=cases,
                 for_ms=milliseconds(length) if length else None,
-                workers=options.get("workers", 1),
-                standing=standing,
-                progress=asked.listener.part,
+                progress=listener.part,
             ).run()
         finally:
-            standing.end(engine)
-            asked.listener.clear()
+            listener.clear()

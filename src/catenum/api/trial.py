@@ -10,6 +10,7 @@ from catenum.api.lengths import Duration, milliseconds
 from catenum.api.scenarios import RunOptions, RunRequest, ScenarioSource, request
 from catenum.api.servers import server_for
 from catenum.api.space import MOST_COMPARED, SpaceOptions, explore_options
+from catenum.api.spread import spread_over
 from catenum.core.compare.loop_comparison import LoopComparison
 from catenum.core.compare.trial import Trial
 from catenum.core.errors import InputError
@@ -49,6 +50,10 @@ def trial(
     ):
         try:
             if asked.order is not None:
+                if options.get("cluster"):
+                    raise InputError(
+                        "--order and --cluster: a few given schedules are run here, at once"
+                    )
                 return lab.trial(
                     engine,
                     asked.scenario,
@@ -57,17 +62,17 @@ def trial(
                     only=remedies,
                     progress=listener.steps,
                 )
-            return lab.trial_of_all(
-                connect,
-                engine,
-                asked.scenario,
-                played,
-                explore_options(options, limit=MOST_COMPARED, timed=False),
-                workers=options.get("workers", 1),
-                file=asked.file,
-                only=remedies,
-                progress=heard,
-            )
+            with spread_over(options, connect, engine, listener) as spread:
+                return lab.trial_of_all(
+                    spread.explores,
+                    engine,
+                    asked.scenario,
+                    played,
+                    explore_options(options, limit=MOST_COMPARED, timed=False),
+                    file=asked.file,
+                    only=remedies,
+                    progress=heard,
+                )
         finally:
             listener.clear()
 

@@ -8,6 +8,7 @@ from catenum.api.listener import Listener
 from catenum.api.space import SpaceOptions
 from catenum.cli import common
 from catenum.cli.scenarios import run_options
+from catenum.core.errors import InputError
 from catenum.lab.explore.walker import ALL_ORDERS
 
 
@@ -56,6 +57,33 @@ def add_reach_options(parser: argparse.ArgumentParser, *, limit: int, length: bo
         default=1,
         help="processes, each with scratch space",
     )
+    add_cluster_options(parser)
+
+
+def add_cluster_options(parser: argparse.ArgumentParser) -> None:
+    """Where worker processes are; shared with ``check``."""
+    parser.add_argument(
+        "--cluster",
+        metavar="ADDRESS",
+        help=(
+            "let the workers of a Dask cluster do the work, each with a server of its own: the"
+            " scheduler's address, or local:N for N processes here (docs/cluster.md)"
+        ),
+    )
+    parser.add_argument(
+        "--insecure-cluster",
+        action="store_true",
+        help="allow a scheduler on another machine without TLS",
+    )
+
+
+def cluster_options(args: argparse.Namespace) -> SpaceOptions:
+    """What the options of ``add_cluster_options`` say. Raises InputError."""
+    if args.cluster is None:
+        if args.insecure_cluster:
+            raise InputError("--insecure-cluster says something of --cluster, which is not given")
+        return {}
+    return {"cluster": args.cluster, "insecure_cluster": args.insecure_cluster}
 
 
 def space_options(args: argparse.Namespace, listener: Listener) -> SpaceOptions:
@@ -72,4 +100,5 @@ def reach_options(args: argparse.Namespace) -> SpaceOptions:
         "time_limit": args.length,
         "seed": args.seed,
         "workers": args.workers,
+        **cluster_options(args),
     }

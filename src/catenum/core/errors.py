@@ -54,6 +54,18 @@ class CatenumError(Exception):
     def __str__(self) -> str:
         return "\n".join(str(problem) for problem in self.problems)
 
+    def __reduce__(self) -> tuple[object, ...]:
+        """Also of a subclass that is made from other values than its message."""
+        return _again, (type(self), self.args, self.__dict__)
+
+
+def _again(
+    kind: type[CatenumError], args: tuple[object, ...], state: dict[str, object]
+) -> CatenumError:
+    error = kind.__new__(kind, *args)
+    error.__dict__.update(state)
+    return error
+
 
 class InputError(CatenumError):
     """The call, a scenario, its ``data`` or a recording is wrong."""

@@ -229,13 +229,14 @@ def open_engine(
     *,
     sandboxed: bool = True,
     own: Mapping[str, str] | None = None,
+    alone: bool = False,
 ) -> Iterator[Connector]:
     """What connects engines to ``target``; a private server lives as long as the block.
 
     ``tell`` hears what a person should know meanwhile (a server is being made, something was
     cleared). ``sandboxed``: on a private server a scenario's SQL is run by a login that has rights
     on the scratch space alone. ``own``: settings of the private server; raises InputError where the
-    target is another.
+    target is another. ``alone``: a private server that no other process uses.
     """
     profile = profile_of(target.server)
     if target.url is not None and own:
@@ -250,9 +251,8 @@ def open_engine(
         return
     from catenum.engines.private import private_server
 
-    with private_server(
-        target.server, target.settings.local.get(target.server, {}), tell, own
-    ) as server:
+    settings = target.settings.local.get(target.server, {})
+    with private_server(target.server, settings, tell, own, alone=alone) as server:
         for text in server.cleared:
             tell(f"Cleared {text}.")
         yield Connector(

@@ -29,6 +29,7 @@ from catenum.core.report.timeline import summary
 from catenum.core.scenario.reader import read_scenario
 from catenum.engines.clock import Clock
 from catenum.lab.compare.trial import trial_of_all
+from catenum.lab.explore.jobs import Here
 from catenum.lab.explore.walker import ExploreOptions
 from catenum.lab.run.play import PlayOptions, play
 from catenum.render.console import say
@@ -83,9 +84,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         _step(console, 2, "What happened, and why.")
         print_story(console, [part for part in tell(before) if part.id in SHOWN])
         _step(console, 3, "Its remedies, each on every schedule that can differ.")
-        result = trial_of_all(
-            connect, engine, file.scenario, PlayOptions(locks="full"), ExploreOptions(), file=file
-        )
+        here, options = Here(connect=connect, engine=engine), PlayOptions(locks="full")
+        result = trial_of_all(here, engine, file.scenario, options, ExploreOptions(), file=file)
+        here.close()
     print_trial(console, result)
     best = result.winners[0] if result.winners else None
     after = best.runs[0] if best else before

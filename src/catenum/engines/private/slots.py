@@ -421,16 +421,18 @@ def private_server(
     settings: Mapping[str, str],
     tell: Callable[[str], None],
     own: Mapping[str, str] | None = None,
+    *,
+    alone: bool = False,
 ) -> Iterator[PrivateServer]:
     """A private server for the length of a ``with`` block.
 
-    The kept one, or one of our own that is stopped at the end; with settings of its ``own`` always
-    the latter.
+    The kept one, or one of our own that is stopped at the end; with settings of its ``own``, or to
+    be ``alone`` on it, always the latter.
     """
     for slot in _slots(server, settings, own):
         if slot.folder.exists():
             kept = slot.kept()
-            if kept is not None and own:
+            if kept is not None and (own or alone):
                 continue
             if kept is not None and slot.recipe.answers(kept.sockets):
                 yield kept

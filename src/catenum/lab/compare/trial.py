@@ -16,9 +16,8 @@ from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.scenario.remedies import apply_remedies, describe, split_names
 from catenum.core.space import schedule
 from catenum.engines.ports import Engine
-from catenum.lab.explore.runner import ExplorationRunner
+from catenum.lab.explore.jobs import Explores, Job
 from catenum.lab.explore.walker import ExploreOptions, Explorer
-from catenum.lab.propose.meaning import Serially
 from catenum.lab.run.play import PlayOptions, play
 
 
@@ -72,13 +71,12 @@ def trial(
 
 
 def trial_of_all(
-    connect: Callable[[], Engine],
+    explores: Explores,
     engine: Engine,
     scenario: Scenario,
     options: PlayOptions,
     how: ExploreOptions,
     *,
-    workers: int = 1,
     file: ScenarioFile | None = None,
     only: Sequence[str] | None = None,
     progress: Callable[[str, Explorer], None] | None = None,
@@ -87,20 +85,25 @@ def trial_of_all(
     locks and times.
     """
     scenario = scenario.for_server(engine.info.server)
-    explorer = _Explorer(connect, engine, workers, file, progress, scenario)
+    explorer = _Explorer(explores, file, progress, scenario)
     quickly = replace(how, all_orders=0, thorough=False)
     variants: list[Variant] = []
-    for name, changes, changed, ddl in _variants(scenario, _chosen(scenario, only)):
+    every = list(_variants(scenario, _chosen(scenario, only)))
+    explores.expect(
+        explorer.job(changed, ddl, quickly if number else how)
+        for number, (_, _, changed, ddl) in enumerate(every)
+    )
+    for name, changes, changed, ddl in every:
         baseline = variants[0].figures if variants else None
         try:
             given = play(engine, changed, options, file=file, ddl=ddl)
             bare = Variant(name, changes, (given,), NOT_RUN)
-            made = explorer.explored(bare, changed, ddl, quickly if variants else how, baseline)
+            quick = explorer.job(changed, ddl, quickly if variants else how)
+            made = explorer.explored(bare, quick, baseline)
             best = min((rank_of(one) for one in variants[1:] if one.wins), default=None)
             if made.wins and (best is None or rank_of(made) < best):
-                made = explorer.explored(
-                    bare, changed, ddl, how, baseline
-                )  # what is put first is checked whole
+                # what is put first is checked whole
+                made = explorer.explored(bare, explorer.job(changed, ddl, how), baseline)
         except InputError as error:
             if not variants:
                 raise
@@ -111,52 +114,32 @@ def trial_of_all(
 
 @dataclass
 class _Explorer:
-    """Explores variants on one engine. ``as_it_is``: the scenario without remedies."""
+    """Explores variants. ``as_it_is``: the scenario without remedies."""
 
-    connect: Callable[[], Engine]
-    engine: Engine
-    workers: int
+    explores: Explores
     file: ScenarioFile | None
     progress: Callable[[str, Explorer], None] | None
     as_it_is: Scenario
     _failed: set[str] | None = None
 
+    def job(self, changed: Scenario, ddl: Sequence[str], how: ExploreOptions) -> Job:
+        """What explores a variant."""
+        return Job(scenario=changed, options=how, ddl=tuple(ddl), file=self.file)
+
     def failed_serially(self) -> set[str]:
         """Who fails in some serial order of the scenario as it is; asked where anybody fails."""
         if self._failed is None:
-            compared = Serially()
-            ExplorationRunner(
-                connect=self.connect,
-                engine=self.engine,
-                scenario=self.as_it_is,
-                options=ExploreOptions(limit=1, all_orders=0, thorough=False),
-                file=self.file,
-                before=compared,
-            ).run()
-            self._failed = compared.found.failed
+            once = ExploreOptions(limit=1, all_orders=0, thorough=False)
+            found = self.explores.explored(
+                replace(self.job(self.as_it_is, (), once), serially=True)
+            )
+            self._failed = found.serial.failed
         return self._failed
 
-    def explored(
-        self,
-        bare: Variant,
-        changed: Scenario,
-        ddl: Sequence[str],
-        how: ExploreOptions,
-        baseline: Figures | None,
-    ) -> Variant:
+    def explored(self, bare: Variant, job: Job, baseline: Figures | None) -> Variant:
         """The variant with what exploring it gave, judged by the baseline."""
-        runner = ExplorationRunner(
-            connect=self.connect,
-            engine=self.engine,
-            scenario=changed,
-            options=how,
-            workers=self.workers,
-            file=self.file,
-            ddl=tuple(ddl),
-        )
-        found = runner.run(
-            progress=partial(self.progress, bare.name) if self.progress is not None else None
-        )
+        progress = partial(self.progress, bare.name) if self.progress is not None else None
+        found = self.explores.explored(job, progress).exploration
         numbers = figures_of(
             found.tally,
             bare.runs[0],

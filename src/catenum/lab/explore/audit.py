@@ -51,6 +51,9 @@ class Widened(Exception):
         super().__init__(why)
         self.pairs, self.why, self.passing = tuple(pairs), why, tuple(passing)
 
+    def __reduce__(self) -> tuple[object, ...]:
+        return Widened, (self.pairs, self.why, self.passing)
+
 
 @dataclass(frozen=True, slots=True)
 class Exchange:

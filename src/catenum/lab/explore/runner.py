@@ -34,7 +34,7 @@ from catenum.lab.explore.walker import (
     plan,
     turn_to_sample,
 )
-from catenum.lab.explore.workers import WorkerTask, explore_together
+from catenum.lab.explore.workers import Together, Workers, WorkerTask
 
 STATE_FORMAT = "catenum-exploration-state/5"
 ONE_WORKER = "one worker ran all schedules: scratch spaces keep tables apart, but not named locks"
@@ -53,6 +53,8 @@ class ExplorationRunner:
     scenario: Scenario
     options: ExploreOptions = field(default_factory=ExploreOptions)
     workers: int = 1
+    #: Who works the shares off instead of this process and its children.
+    together: Together | None = None
     file: ScenarioFile | None = None
     ddl: tuple[str, ...] = ()
     explorer: Explorer | None = None
@@ -130,16 +132,17 @@ class ExplorationRunner:
                 self._go_on_from(resume)
             if counted is not None:
                 counted(made)
-            if self.workers > 1 and any(found.named_locks for found in stage.footprints.values()):
-                self.workers, self.notes = 1, (*self.notes, ONE_WORKER)
-            if self.workers > 1 and stage.handlers:
-                self.workers, self.notes = 1, (*self.notes, ONE_COUNTS)
-            if self.workers == 1:
+            together = self.together or (Workers(self.workers) if self.workers > 1 else None)
+            if together and any(found.named_locks for found in stage.footprints.values()):
+                together, self.notes = None, (*self.notes, ONE_WORKER)
+            if together and stage.handlers:
+                together, self.notes = None, (*self.notes, ONE_COUNTS)
+            if together is None:
                 self._run_here(stage, self.explorer, progress, resumed=resume is not None)
             else:
                 every = self._every_order(stage)
-        if self.workers > 1:
-            self._run_together(self.explorer, every, progress)
+        if together is not None:
+            self._run_together(together, self.explorer, every, progress)
         return self.result
 
     def _run_here(
@@ -160,16 +163,22 @@ class ExplorationRunner:
         explorer.tally.may_hide = stage.may_hide
 
     def _run_together(
-        self, explorer: Explorer, every: EveryOrder | None, progress: Progress | None
+        self,
+        together: Together,
+        explorer: Explorer,
+        every: EveryOrder | None,
+        progress: Progress | None,
     ) -> None:
         """By processes, each with scratch space of its own, once that of this one is gone."""
         was = self.engine.deadlock_count({})
         task = WorkerTask(self.connect, self.scenario, self.ddl, self.options, os.getpid())
-        explore_together(task, self.workers, explorer, self.options, progress)
+        together.explore(task, explorer, progress)
         if turn_to_sample(explorer, self.options):
-            explore_together(task, self.workers, explorer, self.options, progress)
+            together.explore(task, explorer, progress)
         elif every is not None and not explorer.shares and not explorer.plan.sampled:
             self._compare(every)
+        if together.own_servers:
+            return  # each counts on its own
         now = self.engine.deadlock_count({})
         if was is not None and now is not None:
             explorer.tally.uncounted = max(0, now - was - explorer.tally.deadlocks)

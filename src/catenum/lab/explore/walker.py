@@ -224,6 +224,19 @@ class Worker:
         given = self.walk.split() if self.walk is not None and self.walk.more else None
         return {"walk": given.to_plain()} if given is not None and given.more else None
 
+    def give_all(self, parts: int) -> list[Share]:
+        """Give away all that is left, in up to so many parts."""
+        given: list[Share] = []
+        while len(given) < parts - 1 and self.walk is not None and (part := self.split()):
+            given.append(part)
+        if self.drawn:
+            size = -(-len(self.drawn) // parts)
+            given += [{"drawn": self.drawn[i : i + size]} for i in range(0, len(self.drawn), size)]
+        elif (left := self.share()) is not None:
+            given.append(left)
+        self.walk, self.drawn = None, []
+        return given
+
     def step(self) -> None:
         if self.walk is not None and self.walk.more:
             self._walk_on(self.walk)

@@ -15,7 +15,7 @@ import signal
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from multiprocessing.connection import Connection, wait
-from typing import Any
+from typing import Any, Protocol
 
 from catenum.core.errors import CatenumError, TargetError
 from catenum.core.scenario.model import Scenario
@@ -256,14 +256,35 @@ class Crew:
         self.hands.clear()
 
 
-def explore_together(
-    task: WorkerTask,
-    size: int,
-    explorer: Explorer,
-    options: ExploreOptions,
-    progress: Callable[[Explorer], None] | None = None,
-) -> None:
-    """Work everything off in ``size`` processes. What is left when this returns or raises stands in
-    ``explorer``.
+class Together(Protocol):
+    """What works the shares of an exploration off. ``own_servers``: on other servers than the
+    caller's, so that it also adds up the deadlocks that these counted and no client received.
     """
-    Crew(task, size, explorer).run(options, progress)
+
+    @property
+    def own_servers(self) -> bool: ...
+
+    def explore(
+        self,
+        task: WorkerTask,
+        explorer: Explorer,
+        progress: Callable[[Explorer], None] | None = None,
+    ) -> None:
+        """Work everything off. What is left when this returns or raises stands in ``explorer``."""
+
+
+@dataclass(frozen=True)
+class Workers:
+    """``size`` processes, on the server of the task."""
+
+    size: int
+    own_servers: bool = False
+
+    def explore(
+        self,
+        task: WorkerTask,
+        explorer: Explorer,
+        progress: Callable[[Explorer], None] | None = None,
+    ) -> None:
+        """Work everything off. What is left when this returns or raises stands in ``explorer``."""
+        Crew(task, self.size, explorer).run(task.options, progress)

@@ -23,8 +23,9 @@ from catenum.core.space.tally import OutcomeEntry
 from catenum.engines.clock import Clock
 from catenum.engines.ports import NotRestored
 from catenum.lab.explore.audit import ONE_IN
+from catenum.lab.explore.jobs import Explored
+from catenum.lab.explore.meaning import Serial, difference
 from catenum.lab.explore.walker import ExploreOptions
-from catenum.lab.propose.meaning import Serial, Serially, difference
 
 #: So many of those that would be put first are checked, at most; and schedules of each on other
 #: data.
@@ -38,14 +39,9 @@ class Tries(Protocol):
     tried_how: ExploreOptions
 
     def explore(
-        self,
-        name: str,
-        scenario: Scenario,
-        ddl: Sequence[str],
-        how: ExploreOptions,
-        compared: Serially,
-    ) -> Exploration:
-        """Explore, with SQL behind the data."""
+        self, name: str, scenario: Scenario, ddl: Sequence[str], how: ExploreOptions
+    ) -> Explored:
+        """Explore, with SQL behind the data, and run the serial orders."""
 
     def within(self, how: ExploreOptions) -> ExploreOptions:
         """The same, but for no longer than is left."""
@@ -88,7 +84,7 @@ class Confirmation:
         whole = replace(
             tries.tried_how, thorough=True, all_orders=tries.how.all_orders, check_one_in=ONE_IN
         )
-        explored = tries.explore(one.candidate.name, changed, ddl, tries.within(whole), Serially())
+        explored = tries.explore(one.candidate.name, changed, ddl, tries.within(whole)).exploration
         numbers = figures_of(
             explored.tally,
             None,
@@ -117,21 +113,17 @@ class Confirmation:
         """Raises InputError where there can be no such data."""
         how, candidate = replace(self.tries.tried_how, limit=MOST_ON_OTHER_DATA), one.candidate
         if other.title not in self._before:
-            compared = Serially()
-            self.tries.explore(
-                f"where {other.title}", self.scenario, other.sql, replace(how, limit=1), compared
+            as_it_is = self.tries.explore(
+                f"where {other.title}", self.scenario, other.sql, replace(how, limit=1)
             )
-            self._before[other.title] = compared.found
+            self._before[other.title] = as_it_is.serial
         was = self._before[other.title]
         changed, ddl = apply_remedy(self.scenario, candidate.remedy)
-        compared = Serially()
         name = f"{candidate.name}, where {other.title}"
-        explored = self.tries.explore(
-            name, changed, (*ddl, *other.sql), self.tries.within(how), compared
-        )
+        tried = self.tries.explore(name, changed, (*ddl, *other.sql), self.tries.within(how))
         defect = difference(
             was,
-            compared.found,
+            tried.serial,
             decides=candidate.decides,
             dropped=candidate.remedy.drop,
             by_count=candidate.by_count,
@@ -142,7 +134,7 @@ class Confirmation:
                 rank="loses", reason=f"it changes what the transactions do: {reported}"
             )
             return replace(one, verdict=verdict, defect=reported)
-        wrong = still_wrong(explored, was)
+        wrong = still_wrong(tried.exploration, was)
         if wrong is not None:
             return replace(one, only_while=(*one.only_while, f"where {other.title}, {wrong}"))
         return replace(one, varied=(*one.varied, other.title))

@@ -7,19 +7,21 @@ one which fits these values only is refuted soon.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import contextlib
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
 from catenum.core.errors import InputError
 from catenum.core.propose.candidate import Candidate
 from catenum.core.propose.ranking import ForValues, Proposal, ranked
-from catenum.core.scenario.model import Scenario
+from catenum.core.scenario.model import Remedy, Scenario
 from catenum.core.sweep.carried_over import OnlyHere
 from catenum.core.sweep.cases import Case, CasePlan
-from catenum.core.sweep.result import Sweep
+from catenum.core.sweep.result import CaseResult, Sweep
 from catenum.engines.clock import Clock
+from catenum.lab.explore.jobs import Job
+from catenum.lab.explore.meaning import Serial, difference
 from catenum.lab.propose.confirm import still_wrong
-from catenum.lab.propose.meaning import Serial, Serially, difference
 from catenum.lab.sweep.sweep import Sweeper
 
 #: Bad cases that every proposal is tried on first; and how many times what the sweep of the
@@ -80,22 +82,47 @@ class ForAllValues:
 
     def _on_bad(self, one: Proposal, most: int) -> Proposal:
         """On cases that are bad as it is; its values stay None where it cures them."""
-        bases = [(base, plan) for base, plan in self.plans]
-        for number, result in enumerate(self.bad[:most], 1):
-            base, plan = next(
-                (base, plan) for base, plan in bases if plan.members == result.members
-            )
-            found = self._try(one, base, plan, result.case, number)
+        cases = [(*self._plan_of(result), result.case) for result in self.bad[:most]]
+        remedy = one.candidate.remedy
+        self.sweeper.explores.expect(self._jobs_of(remedy, [(b, case) for b, _, case in cases]))
+        for number, (base, plan, case) in enumerate(cases, 1):
+            found = self._try(one, base, plan, case, number)
             if found is not None:
+                self.sweeper.explores.forget()
                 return found
         self._fine = {repr(result.case.values) for result in self.bad[:most]}
         return one
+
+    def _plan_of(self, result: CaseResult) -> tuple[Scenario, CasePlan]:
+        return next((base, plan) for base, plan in self.plans if plan.members == result.members)
+
+    def _jobs_of(self, remedy: Remedy, cases: Iterable[tuple[Scenario, Case]]) -> Iterator[Job]:
+        """What is asked for where a remedy is tried on these cases, one after another."""
+        for base, case in cases:
+            scenario = self.sweeper.scenario_of(base, case.values)
+            with contextlib.suppress(OnlyHere, InputError):
+                if self.sweeper.serial_of(case.values) is None:
+                    yield self.sweeper.job(scenario, serially=True, limit=1)
+                yield self.sweeper.job(scenario, remedy, serially=True)
 
     def _on_all(self, one: Proposal) -> Proposal:
         try:
             plans = self.sweeper.plans(one.candidate.remedy)
         except (OnlyHere, InputError) as error:
             return self._only(one, str(error), 0)
+        left = (
+            (base, case)
+            for base, plan in plans
+            for case in plan.to_run
+            if repr(case.values) not in self._fine
+        )
+        self.sweeper.explores.expect(self._jobs_of(one.candidate.remedy, left))
+        try:
+            return self._on_cases(one, plans)
+        finally:
+            self.sweeper.explores.forget()
+
+    def _on_cases(self, one: Proposal, plans: Sequence[tuple[Scenario, CasePlan]]) -> Proposal:
         done = 0
         for base, plan in plans:
             if plan.sampled:
@@ -124,15 +151,17 @@ class ForAllValues:
         words = self.sweeper.words(plan, case)
         candidate = one.candidate
         try:
-            compared = Serially()
             scenario = self.sweeper.scenario_of(base, case.values)
             was = self._before(scenario, case)
             most = MOST_WHERE_IT_FAILS if was.always_fails else None
-            explored = self.sweeper.explore(scenario, candidate.remedy, compared, limit=most)
+            tried = self.sweeper.explore(
+                self.sweeper.job(scenario, candidate.remedy, serially=True, limit=most)
+            )
         except OnlyHere as error:
             return self._only(one, str(error), number)
         except InputError as error:
             return self._only(one, f"with {words}, {error.problems[0].message}", number)
+        explored = tried.exploration
         wrong = still_wrong(explored, was)
         if wrong is not None:
             bad = next((entry for entry in explored.outcomes if entry.bad), None)
@@ -142,7 +171,7 @@ class ForAllValues:
         carried = self.sweeper.carried(candidate.remedy, scenario)
         defect = difference(
             was,
-            compared.found,
+            tried.serial,
             decides=candidate.decides,
             dropped=carried.drop if carried is not None else None,
             by_count=candidate.by_count,
@@ -157,9 +186,8 @@ class ForAllValues:
         """The serial orders of a case as it is."""
         known = self.sweeper.serial_of(case.values)
         if known is None:
-            compared = Serially()
-            self.sweeper.explore(scenario, None, compared, limit=1)
-            known = self.sweeper.keep_serial(case.values, compared.found)
+            found = self.sweeper.explore(self.sweeper.job(scenario, serially=True, limit=1))
+            known = self.sweeper.keep_serial(case.values, found.serial)
         return known
 
 

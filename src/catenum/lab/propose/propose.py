@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from itertools import combinations, islice
+from itertools import combinations, islice, zip_longest
 
 from catenum.core.compare.loop_comparison import LoopComparison
 from catenum.core.compare.verdict import Figures, Verdict, figures_of, held_shorter, judge, of_parts
@@ -23,19 +23,17 @@ from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.scenario.remedies import apply_remedy
 from catenum.core.servers import rules_of
-from catenum.core.space.exploration import Exploration
 from catenum.core.sweep.result import CaseResult
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.lab.compare.loop_comparison import contest
-from catenum.lab.explore.runner import ExplorationRunner
-from catenum.lab.explore.stage import Standing
+from catenum.lab.explore.jobs import Explored, Explores, Job
+from catenum.lab.explore.meaning import Order, Serial, StillBad, difference
 from catenum.lab.explore.walker import ExploreOptions, Explorer
 from catenum.lab.load.churn import Churn
 from catenum.lab.load.cycles import cycles
 from catenum.lab.propose.confirm import Confirmation
 from catenum.lab.propose.for_values import ForAllValues
-from catenum.lab.propose.meaning import Serial, Serially, StillBad, difference
 from catenum.lab.run.loading import load
 from catenum.lab.run.play import PlayOptions, play
 from catenum.lab.sweep.sweep import MOST_SCHEDULES, Sweeper
@@ -64,11 +62,11 @@ class Proposer:
 
     connect: Callable[[], Engine]
     engine: Engine
+    explores: Explores
     scenario: Scenario
     options: PlayOptions
     how: ExploreOptions
     file: ScenarioFile | None = None
-    workers: int = 1
     for_ms: float | None = None
     progress: Callable[[str, Explorer | None], None] | None = None
     #: Whether the worst schedule is played as it is and with what is put first, to be shown.
@@ -85,7 +83,6 @@ class Proposer:
     #: schedules that end badly, candidates that wait their turn, and those that deadlock.
     tried_how: ExploreOptions = field(init=False)
     _clock: Clock = field(init=False)
-    _standing: Standing = field(init=False, default_factory=Standing)
     _serial: Serial = field(init=False)
     _evidence: Evidence = field(init=False)
     _screen: list[tuple[str, ...]] = field(init=False)
@@ -94,22 +91,17 @@ class Proposer:
 
     def run(self) -> Proposals:
         """Everything. Raises InputError, TargetError as exploring does."""
-        try:
-            return self._run()
-        finally:
-            self._standing.end(self.engine)
-
-    def _run(self) -> Proposals:
         self._clock = clock = Clock()
         bare = self.scenario.for_server(self.engine.info.server)
         scenario = bare.model_copy(update={"remedies": {}})  # nothing is read from them
         played = play(self.engine, scenario, self.options, file=self.file)
-        compared, began_ms = Serially(), clock.now_ms()
-        explored = self.explore("as it is", scenario, (), self.within(self.how), compared)
+        began_ms = clock.now_ms()
+        as_it_is = self.explore("as it is", scenario, (), self.within(self.how))
+        explored = as_it_is.exploration
         took = clock.now_ms() - began_ms
         if not explored.tally.schedules:
             raise InputError("no schedule was run, so nothing is known of the scenario as it is")
-        failed = compared.found.failed
+        failed = as_it_is.serial.failed
         baseline = figures_of(
             explored.tally, played, complete=explored.reach.complete, failed_serially=failed
         )
@@ -118,7 +110,7 @@ class Proposer:
         )
         found.instead = self.instead
         found.looped = tuple(self._loops(scenario)) if self.copies is not None else ()
-        found.serial_breaks = compared.found.broken
+        found.serial_breaks = as_it_is.serial.broken
         found.stopped = self.over()
         if found.stopped and not explored.reach.whole:
             return found
@@ -128,7 +120,7 @@ class Proposer:
                 return self._on(case)
         if not found.conflict and not found.baseline.waits:
             return found
-        self._serial = compared.found
+        self._serial = as_it_is.serial
         rules = rules_of(self.engine.info.server)
         evidence = Evidence(
             scenario=scenario,
@@ -150,7 +142,7 @@ class Proposer:
             self.how,
             for_ms=max(LEAST_MS, took * TIMES_BASELINE),
             # what the texts told is so in a candidate, which says it of the same tables
-            looked=not compared.opened,
+            looked=not as_it_is.opened,
             check_one_in=CHECK_ONE_IN,
             thorough=False,  # what is put first is checked whole at the end
             all_orders=0,
@@ -172,7 +164,7 @@ class Proposer:
         try:
             self._try_all(evidence, found, clock)
             if not self.first_only:
-                others = variations(evidence, compared.loaded)
+                others = variations(evidence, as_it_is.loaded)
                 budget_ms = max(LEAST_CONFIRM_MS, took * TIMES_BASELINE)
                 Confirmation(
                     self, found.scenario, found.baseline, others, budget_ms, self._serial.failed
@@ -216,13 +208,11 @@ class Proposer:
             return None
         left = self.for_ms - self._clock.now_ms() if self.for_ms is not None else None
         sweeper = Sweeper(
-            connect=self.connect,
+            explores=self.explores,
             engine=self.engine,
             scenario=scenario,
             options=replace(self.how, limit=MOST_SCHEDULES),
             for_ms=left,
-            workers=self.workers,
-            standing=self._standing,
             progress=self._swept,
         )
         return sweeper if sweeper.domains.slots else None
@@ -252,7 +242,14 @@ class Proposer:
 
     def _try_all(self, evidence: Evidence, found: Proposals, clock: Clock) -> None:
         slow = self.engine.capabilities.timeout_step_ms > 1
-        for series in all_series(evidence):
+        every = list(all_series(evidence))
+        self.explores.expect(self._jobs_of(every, found))
+        cured = False
+        for number, series in enumerate(every):
+            if found.cures and not cured:
+                cured = True  # from now on candidates are explored whole
+                self.explores.forget()
+                self.explores.expect(self._jobs_of(every[number:], found))
             if self.over() or (self.first_only and found.first_cure_ms is not None):
                 break
             if slow and series[0].remedy.timeout and series[0].eases_only and found.cures:
@@ -269,6 +266,7 @@ class Proposer:
             if self.over() or (self.first_only and found.first_cure_ms is not None):
                 break
             self.attempt(candidate, found)
+        self.explores.forget()
         for pair in self._pairs(found):
             if self.over():
                 break
@@ -347,8 +345,6 @@ class Proposer:
             return None  # what keeps the meaning cures
         candidate = with_caveats(self._evidence, candidate)
         changed, ddl = apply_remedy(found.scenario, candidate.remedy)
-        fails_by_itself = bool(candidate.remedy.retry or candidate.eases_only or candidate.splits)
-        compared = Serially(self._screen if screened and not fails_by_itself else ())
         try:
             given = (
                 play(self.engine, changed, self.options, file=self.file, ddl=ddl) if ddl else None
@@ -361,8 +357,12 @@ class Proposer:
             ):
                 found.dropped.append((candidate.name, why))
                 return None
-            explored = self.explore(
-                candidate.name, changed, ddl, self.within(self.tried_how), compared
+            tried = self.explore(
+                candidate.name,
+                changed,
+                ddl,
+                self.within(self.tried_how),
+                self._schedules_for(candidate, screened=screened),
             )
         except StillBad as bad:
             self._deferred.append(candidate)
@@ -373,7 +373,7 @@ class Proposer:
         except InputError as error:
             found.dropped.append((candidate.name, error.problems[0].message))
             return None
-        after = compared.found
+        explored, after = tried.exploration, tried.serial
         defect = difference(
             self._serial,
             after,
@@ -423,32 +423,53 @@ class Proposer:
             self.first(proposal)
         return proposal
 
+    def _schedules_for(self, candidate: Candidate, *, screened: bool) -> tuple[Order, ...]:
+        """Those that end badly as it is, where a cure must not have them."""
+        fails_by_itself = candidate.remedy.retry or candidate.eases_only or candidate.splits
+        return tuple(self._screen) if screened and not fails_by_itself else ()
+
+    def _jobs_of(self, every: Sequence[CandidateSeries], found: Proposals) -> Iterator[Job]:
+        """What candidates are tried by: the first of each series, then the second ones."""
+        for rank in zip_longest(*every):
+            for candidate in rank:
+                if candidate is None:
+                    continue
+                changed, ddl = apply_remedy(found.scenario, candidate.remedy)
+                screen = self._schedules_for(candidate, screened=not found.cures)
+                yield self._job(changed, ddl, self.tried_how, screen)
+
+    def _job(
+        self,
+        scenario: Scenario,
+        ddl: Sequence[str],
+        how: ExploreOptions,
+        schedules: tuple[Order, ...],
+    ) -> Job:
+        return Job(
+            scenario=scenario,
+            options=how,
+            ddl=tuple(ddl),
+            file=self.file,
+            serially=True,
+            schedules=schedules,
+        )
+
     def explore(
         self,
         name: str,
         scenario: Scenario,
         ddl: Sequence[str],
         how: ExploreOptions,
-        compared: Serially,
-    ) -> Exploration:
-        runner = ExplorationRunner(
-            connect=self.connect,
-            engine=self.engine,
-            scenario=scenario,
-            options=how,
-            workers=self.workers,
-            file=self.file,
-            ddl=tuple(ddl),
-            before=compared,
-            heard=compared.heard,
-            standing=self._standing if self.workers == 1 else None,
-        )
+        schedules: tuple[Order, ...] = (),
+    ) -> Explored:
+        """Explore, with SQL behind the data, and run the serial orders. Raises StillBad where one
+        of ``schedules`` ends badly.
+        """
         progress = self.progress
-        found = runner.run(
-            progress=(lambda explorer: progress(name, explorer)) if progress is not None else None
+        return self.explores.explored(
+            self._job(scenario, ddl, how, schedules),
+            (lambda explorer: progress(name, explorer)) if progress is not None else None,
         )
-        compared.opened = runner.options.opened
-        return found
 
     # -- in loops ----------------------------------------------------------------------------------
 

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from itertools import islice
+from itertools import dropwhile, islice
 
 from catenum.core.errors import InputError
 from catenum.core.record.recording import TableKeys, TableRows
@@ -34,10 +34,9 @@ from catenum.core.sweep.words import words_of
 from catenum.core.text import listed
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
-from catenum.lab.explore.runner import ExplorationRunner
-from catenum.lab.explore.stage import Standing
+from catenum.lab.explore.jobs import Explored, Explores, Job
+from catenum.lab.explore.meaning import Serial
 from catenum.lab.explore.walker import ExploreOptions
-from catenum.lab.propose.meaning import Serial, Serially
 from catenum.lab.run.loading import load
 
 #: Rows that are read of the scenario's data.
@@ -62,7 +61,7 @@ Progress = Callable[[float, str], None]
 class Sweeper:
     """Sweeps one scenario on one engine; a remedy may be applied to its code."""
 
-    connect: Callable[[], Engine]
+    explores: Explores
     engine: Engine
     scenario: Scenario
     options: ExploreOptions
@@ -72,7 +71,6 @@ class Sweeper:
     most: int = MOST_ASSIGNMENTS
     cases: int = MOST_CASES
     for_ms: float | None = None
-    workers: int = 1
     progress: Progress = lambda part, what: None
     #: How long lists get; shorter than ``longest`` says by default, where that is many cases.
     length: int = field(init=False)
@@ -82,7 +80,6 @@ class Sweeper:
     tables: Mapping[str, TableKeys] = field(init=False)
     clock: Clock = field(default_factory=Clock)
     notes: list[str] = field(default_factory=list)
-    standing: Standing = field(default_factory=Standing)
     _serial: dict[str, Serial] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -291,6 +288,7 @@ class Sweeper:
         )
         total = sum(len(plan.to_run) for _, plan in plans) or 1
         for base, plan in plans:
+            expected = False
             found.assignments += plan.assignments
             found.pruned += plan.pruned
             found.sampled = found.sampled or plan.sampled
@@ -301,12 +299,23 @@ class Sweeper:
                 if self.over():
                     found.stopped = True
                     break
+                if self._looked and not expected:
+                    expected = True
+                    self.explores.expect(self._jobs_of(base, plan, case))
                 found.cases.append(self.try_case(base, plan, case))
                 self.progress(found.run / total, f"{found.run} of {total} cases")
             self._audit(base, plan, found)
+            self.explores.forget()
         found.notes = tuple(dict.fromkeys(self.notes))
         found.ran_ms = self.clock.now_ms()
         return found
+
+    def _jobs_of(self, base: Scenario, plan: CasePlan, first: Case) -> Iterator[Job]:
+        """What the cases from ``first`` on are run by."""
+        left = dropwhile(lambda case: case is not first, plan.cases)
+        for case in left:
+            if case.meets:
+                yield self.job(self.scenario_of(base, case.values), serially=True)
 
     def over(self) -> bool:
         """Whether the time allowed is over."""
@@ -348,11 +357,10 @@ class Sweeper:
     ) -> CaseResult:
         """Run a case on every schedule that can differ."""
         scenario = self.scenario_of(base, case.values)
-        compared = Serially()
-        explored = self.explore(scenario, remedy, compared)
+        found = self.explore(self.job(scenario, remedy, serially=True))
         if remedy is None:
-            self.keep_serial(case.values, compared.found)
-        return self._result(plan, case, scenario, explored, compared.found)
+            self.keep_serial(case.values, found.serial)
+        return self._result(plan, case, scenario, found.exploration, found.serial)
 
     def carried(self, remedy: Remedy, scenario: Scenario) -> Remedy | None:
         """A remedy of the scenario as one of a case. Raises OnlyHere."""
@@ -368,15 +376,16 @@ class Sweeper:
         self._serial[repr(values)] = found
         return found
 
-    def explore(
+    def job(
         self,
         scenario: Scenario,
         remedy: Remedy | None = None,
-        compared: Serially | None = None,
+        *,
+        serially: bool = False,
         limit: int | None = None,
-    ) -> Exploration:
-        """Run a case on every schedule that can differ (or on ``limit``), with a remedy of the
-        scenario carried over to it; ``compared`` gets its serial orders. Raises OnlyHere.
+    ) -> Job:
+        """What runs a case on every schedule that can differ (or on ``limit``), with a remedy of
+        the scenario carried over to it. Raises OnlyHere.
         """
         ddl: tuple[str, ...] = self.ddl
         if remedy is not None:
@@ -385,19 +394,15 @@ class Sweeper:
                 scenario, more = apply_remedy(scenario, carried)
                 ddl = (*ddl, *more)
         how = self.quick if self._looked else self.options
-        runner = ExplorationRunner(
-            connect=self.connect,
-            engine=self.engine,
-            scenario=scenario,
-            options=replace(how, limit=limit) if limit is not None else how,
-            before=compared,
-            workers=self.workers,
-            ddl=ddl,
-            standing=self.standing if self.workers == 1 else None,
-        )
-        explored = runner.run()
+        if limit is not None:
+            how = replace(how, limit=limit)
+        return Job(scenario=scenario, options=how, ddl=ddl, serially=serially)
+
+    def explore(self, job: Job) -> Explored:
+        """Raises as exploring does."""
+        found = self.explores.explored(job)
         self._looked = True  # the texts are the same in every case
-        return explored
+        return found
 
     @property
     def quick(self) -> ExploreOptions:
@@ -464,7 +469,7 @@ class Sweeper:
             scenario = self.scenario_of(base, case.values)
             if not scenario.transactions:
                 continue
-            explored = self.explore(scenario)
+            explored = self.explore(self.job(scenario)).exploration
             found.audited += 1
             kinds, anomalies, _ = outcomes_of(explored.outcomes)
             if set(kinds) - {"clean", "error"} or anomalies:
@@ -476,7 +481,8 @@ class Sweeper:
             result = known.get(id(case))
             if self.over() or result is None or case.another is None:
                 continue
-            explored = self.explore(self.scenario_of(base, case.another))
+            other = self.scenario_of(base, case.another)
+            explored = self.explore(self.job(other)).exploration
             found.audited += 1
             kinds, anomalies, _ = outcomes_of(explored.outcomes)
             mine = (set(kinds) - {"waited"}, set(anomalies))

@@ -183,3 +183,6 @@ class StillBad(Exception):
     def __init__(self, run: Run) -> None:
         super().__init__(run.kind)
         self.run = run
+
+    def __reduce__(self) -> tuple[object, ...]:
+        return StillBad, (self.run,)
