@@ -196,9 +196,13 @@ class Cluster:
 
     # -- tasks -------------------------------------------------------------------------------------
 
-    def submit(self, task: Callable[..., Any], *values: Any, urgent: bool = False) -> Future[Any]:
-        """Have some worker run ``task``; ``wait`` gives the future when it is over."""
-        able = tuple(self.workers)
+    def submit(
+        self, task: Callable[..., Any], *values: Any, urgent: bool = False, at: str | None = None
+    ) -> Future[Any]:
+        """Have some worker, or the one ``at`` an address, run ``task``; ``wait`` gives the future
+        when it is over.
+        """
+        able = (at,) if at is not None else tuple(self.workers)
         future: Future[Any] = self.client.submit(
             task,
             *values,

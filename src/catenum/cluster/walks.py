@@ -84,6 +84,30 @@ def _walk(mine: Host, turn: Turn, where: str) -> Turned:
     return Turned(where, tally, worker.give_all(turn.parts), worker.stage.uncounted())
 
 
+def settle(client: str, site: Site, name: str) -> Turned | None:
+    """A task: what a worker has assumed in a walk and not checked yet; None where it has no part
+    in it.
+    """
+    from distributed import get_worker
+
+    where = get_worker().address
+    try:
+        return host().do(lambda mine: _settle(mine.space(client, site), name, where))
+    except (CatenumError, Widened) as error:
+        return Turned(where, None, [], None, error)
+
+
+def _settle(space: Space, name: str, where: str) -> Turned | None:
+    worker = space.worker
+    if worker is None or space.walk != name:
+        return None
+    worker.finish()
+    tally = tally_adapter().dump_python(worker.take_tally())
+    settled = Turned(where, tally, [], worker.stage.uncounted())
+    space.end_walk()
+    return settled
+
+
 def _worker(space: Space, turn: Turn) -> Worker:
     if space.worker is not None and space.walk == turn.walk:
         return space.worker
@@ -127,10 +151,9 @@ class Walks:
                     self._take(future, explorer, pending)
                 self._reclaim(pending)
                 explorer.ran_ms = already + clock.now_ms()
-                if self.own_servers:
-                    explorer.tally.uncounted = sum(self._uncounted.values())
                 if progress is not None:
                     progress(replace(explorer, shares=[*pending, *self._under_way.values()]))
+            self._settle(name, explorer)
         finally:
             with held:
                 self.cluster.withdraw(list(self._under_way))
@@ -166,16 +189,34 @@ class Walks:
                 self.cluster.look()
                 raise TargetError(f"a share could not be worked off: {_why(future)}")
             turned: Turned = future.result()
-            if turned.raised is not None:
-                pending.append(share)
-            else:
-                explorer.tally.merge(tally_adapter().validate_python(turned.tally))
-                pending += turned.left
-                self._uncounted[turned.worker] = turned.uncounted or 0
+            pending += turned.left if turned.raised is None else [share]
+            self._add(turned, explorer)
+
+    def _add(self, turned: Turned, explorer: Explorer) -> None:
         if isinstance(turned.raised, TargetError):
             raise TargetError(f"worker {turned.worker}: {turned.raised}") from turned.raised
         if turned.raised is not None:
             raise turned.raised
+        explorer.tally.merge(tally_adapter().validate_python(turned.tally))
+        self._uncounted[turned.worker] = turned.uncounted or 0
+        if self.own_servers:
+            explorer.tally.uncounted = sum(self._uncounted.values())
+
+    def _settle(self, name: str, explorer: Explorer) -> None:
+        """What the workers have not checked yet; of one that is gone it stays unchecked."""
+        cluster = self.cluster
+        left = {
+            cluster.submit(settle, cluster.name, cluster.site, name, at=one)
+            for one in self._uncounted
+            if one in cluster.workers
+        }
+        while left:
+            for future in cluster.wait():
+                left.discard(future)
+                turned = future.result() if future.status == "finished" else None
+                if turned is not None:
+                    self._add(turned, explorer)
+            left = {one for one in left if not cluster.stranded(one)}
 
     def _reclaim(self, pending: list[Share]) -> None:
         """Shares that were given to workers of which none is there any more."""

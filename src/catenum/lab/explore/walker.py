@@ -328,11 +328,22 @@ class Worker:
 
     def _check(self, run: Run, possible: list[Exchange], *, contested: bool, last: bool) -> None:
         """Compare what was assumed with what happened. Raises Widened."""
+
+        def compare() -> None:
+            self.audit.saw(run, possible, contested=contested)
+            if last:
+                self.audit.finish()
+
+        self._audited(compare)
+
+    def finish(self) -> None:
+        """Check what was assumed and not come round to. Raises Widened."""
+        self._audited(self.audit.finish)
+
+    def _audited(self, compare: Callable[[], None]) -> None:
         audit, tally = self.audit, self.tally
         before = (audit.swaps, audit.repeated, audit.races, audit.overtaken)
-        audit.saw(run, possible, contested=contested)
-        if last:
-            audit.finish()
+        compare()
         with held:
             for (a, b), done in audit.special.items():
                 key = f"{step_name(a)} | {step_name(b)}"
