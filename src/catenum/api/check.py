@@ -11,6 +11,7 @@ from catenum.api.check_state import CheckState
 from catenum.api.checker import Checker, CheckOptions, Found
 from catenum.api.files import check_writable, make_folder, read_file
 from catenum.api.scenarios import scenario_with_text
+from catenum.api.servers import TargetSource
 from catenum.core.check.result import UNPROVEN, CheckCase, CheckResult
 from catenum.core.errors import InputError
 from catenum.core.scenario.reader import ScenarioFile
@@ -46,14 +47,30 @@ def check(*sources: str | Path | ScenarioFile, **options: Unpack[CheckOptions]) 
         for target in options.get("targets") or (options.get("target"),):
             with ExitStack() as stack:
                 checker = Checker(stack, target, options, allowed, before)
-                for name, found in files:
-                    for case in checker.cases(name, found):
-                        cases.append(case)
-                        heard(case)
+                for case in _cases(files, checker, options, allowed, before, target):
+                    cases.append(case)
+                    heard(case)
     except KeyboardInterrupt:
         interrupted = True
     before.write()
     return CheckResult(cases=tuple(cases), interrupted=interrupted)
+
+
+def _cases(
+    files: Sequence[tuple[str, Found]],
+    checker: Checker,
+    options: CheckOptions,
+    allowed: dict[str | None, set[str]],
+    before: CheckState,
+    target: TargetSource,
+) -> Iterator[CheckCase]:
+    if options.get("cluster"):
+        from catenum.api.check_elsewhere import cases_elsewhere
+
+        yield from cases_elsewhere(files, checker, options, allowed, before, target)
+        return
+    for name, found in files:
+        yield from checker.cases(name, found)
 
 
 # -- files -----------------------------------------------------------------------------------------

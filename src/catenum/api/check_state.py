@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from catenum.api.files import read_file, save_atomically
@@ -14,12 +14,22 @@ STATE = Path(".catenum-check.json")
 STATE_FORMAT = "catenum-check-state/1"
 
 
+@dataclass(frozen=True)
+class Noted:
+    """What is to be remembered of a case."""
+
+    name: str
+    digest: str
+    passed: bool
+
+
 @dataclass
 class CheckState:
     """By what a case is called, the hash of all that it depends on, and when it passed."""
 
     path: Path | None
     known: dict[str, dict[str, str]]
+    noted: list[Noted] = field(default_factory=list)
 
     @classmethod
     def read(cls, path: Path | None) -> CheckState:
@@ -48,6 +58,7 @@ class CheckState:
         return entry.get("at") if entry.get("hash") == digest else None
 
     def note(self, name: str, digest: str, *, passed: bool) -> None:
+        self.noted.append(Noted(name, digest, passed))
         self.known.pop(name, None)
         if passed:
             self.known[name] = {"hash": digest, "at": clock.moment().isoformat(timespec="seconds")}

@@ -68,7 +68,7 @@ class Checker:
     ) -> None:
         self._stack, self._asked, self._options = stack, asked, options
         self._allowed, self._before = allowed, before
-        self._listener: Listener = options.get("listener", SILENT)
+        self.listener: Listener = options.get("listener", SILENT)
         self._server: Server | None = asked if isinstance(asked, Server) else None
 
     def cases(self, name: str, found: Found) -> Iterator[CheckCase]:
@@ -104,7 +104,7 @@ class Checker:
         asked = self._asked
         if asked is None and file.recorded_on is not None:
             asked = f"local:{file.recorded_on}"
-        return find_target(asked, self._listener)
+        return find_target(asked, self.listener)
 
     def _checked(
         self, file: ScenarioFile, text: str, target: Target, case: CheckCase
@@ -148,7 +148,7 @@ class Checker:
         if file.scenario.settings_on(target.server):
             return target
         if self._server is None or self._server.target.server != target.server:
-            held = connect(target, listener=self._listener)
+            held = connect(target, listener=self.listener)
             self._server = self._stack.enter_context(held)
         return self._server
 

@@ -41,20 +41,15 @@ def spread_over(
     """As the options say. Raises InputError, TargetError, LibraryError for a cluster that cannot do
     the work.
     """
-    workers, word = options.get("workers", 1), options.get("cluster")
-    if word is None:
+    workers = options.get("workers", 1)
+    if not options.get("cluster"):
         here = Here(connect=connect, engine=engine, workers=workers)
         try:
             yield Spread(here, workers)
         finally:
             here.close()
         return
-    if workers != 1:
-        raise InputError(
-            "--cluster and --workers: choose one",
-            advice="--cluster local:N has N processes on this machine.",
-        )
-    with _cluster(word, options, connect, engine, listener) as cluster:
+    with cluster_for(options, connect, engine, listener) as cluster:
         from catenum.cluster.jobs import Jobs
         from catenum.cluster.walks import Walks
 
@@ -66,9 +61,18 @@ def spread_over(
 
 
 @contextmanager
-def _cluster(
-    word: str, options: SpaceOptions, connect: Connector, engine: Engine, listener: Listener
+def cluster_for(
+    options: SpaceOptions, connect: Connector, engine: Engine, listener: Listener
 ) -> Iterator[Cluster]:
+    """The cluster that the options name. Raises InputError, TargetError, LibraryError where it
+    cannot do the work.
+    """
+    word = options.get("cluster") or ""
+    if options.get("workers", 1) != 1:
+        raise InputError(
+            "--cluster and --workers: choose one",
+            advice="--cluster local:N has N processes on this machine.",
+        )
     require("distributed", "--cluster")
     from catenum.cluster.cluster import cluster_at
 
