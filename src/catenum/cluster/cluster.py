@@ -33,7 +33,7 @@ MOST_LOCAL = 256
 SECURE = ("tls", "wss")
 SCHEMES = ("tcp", "ws", *SECURE)
 #: How long (s) a scheduler may take to answer, the check of workers, and clearing up at the end.
-CONNECT_S, CHECK_S, LEAVE_S = 10.0, 120.0, 15.0
+CONNECT_S, CHECK_S, LEAVE_S = 5.0, 120.0, 15.0
 #: So often (s) it is looked whether the scheduler is there, and whether other workers are.
 LOOK_S, LOOK_FOR_WORKERS_MS = 0.2, 2_000.0
 #: How long (ms) no worker may be there before it is given up: one that died may be started again.
@@ -155,14 +155,14 @@ class Cluster:
 
     def _settle(self, address: str, version: Future[Any], described: Future[Any]) -> None:
         try:
-            theirs = self._answer(version)
+            theirs = self._answer(version, address)
         except importlib.metadata.PackageNotFoundError:
             self.left_out[address] = "Catenum is not installed there"
             return
         if theirs != __version__:
             self.left_out[address] = f"it has Catenum {theirs}, and this is {__version__}"
             return
-        found: Described = self._answer(described)
+        found: Described = self._answer(described, address)
         if found.digest != digest_here():
             self.left_out[address] = (
                 f"its Catenum {theirs} has other files than this one ({found.digest}, here"
@@ -173,16 +173,17 @@ class Cluster:
         else:
             self.workers[address] = found
 
-    def _answer(self, future: Future[Any]) -> Any:
+    def _answer(self, future: Future[Any], address: str) -> Any:
         clock = Clock()
         while clock.now_ms() < CHECK_S * 1000:
-            self.look()
+            if address not in self._there():
+                raise TargetError("it went away while it was asked")
             try:
                 return future.result(timeout=LOOK_S)
             except TimeoutError:
                 continue
             except CancelledError as error:
-                raise TargetError("it went away while it was asked") from error
+                raise TargetError("the scheduler dropped what it was asked") from error
         raise TargetError(f"it did not answer within {CHECK_S:g} s")
 
     def look(self) -> None:
@@ -291,8 +292,6 @@ def cluster_at(
     """
     size = local_size(word)
     address = None if size is not None else checked_address(word, insecure=insecure)
-    for name in ("distributed", "tornado", "asyncio"):  # what is wrong is told by us
-        logging.getLogger(name).setLevel(logging.CRITICAL)
     with contextlib.ExitStack() as stack:
         client = stack.enter_context(_client(address, size))
         found = Cluster(client=client, site=site, server=server, tell=tell)
@@ -320,6 +319,9 @@ def cluster_at(
 def _client(address: str | None, size: int | None) -> Iterator[Client]:
     from distributed import Client, LocalCluster
 
+    for name in list(logging.Logger.manager.loggerDict):  # what is wrong is told by us
+        if name.split(".")[0] in ("distributed", "tornado", "asyncio"):
+            logging.getLogger(name).setLevel(logging.CRITICAL)
     with contextlib.ExitStack() as stack:
         where: Any = address
         if size is not None:

@@ -102,11 +102,12 @@ class Space:
 class Host(threading.Thread):
     """The thread. ``do`` has it do something, and waits."""
 
-    def __init__(self) -> None:
+    def __init__(self, closed: Callable[[], bool]) -> None:
+        """``closed``: whether the worker has ended; its process may go on."""
         super().__init__(name="catenum-host", daemon=True)
         self._asked: queue.SimpleQueue[tuple[Callable[[], Any], Future[Any]] | None]
         self._asked = queue.SimpleQueue()
-        self._clock = Clock()
+        self._clock, self._closed = Clock(), closed
         self._servers: dict[Site, Connector] = {}
         self._spaces: dict[str, Space] = {}
         atexit.register(self.stop)
@@ -124,6 +125,8 @@ class Host(threading.Thread):
                 try:
                     asked = self._asked.get(timeout=LOOK_S)
                 except queue.Empty:
+                    if self._closed():
+                        break
                     self._end_idle()
                     continue
                 if asked is None:
@@ -222,11 +225,18 @@ _host: Host | None = None
 
 
 def host() -> Host:
-    """That of this process, which is started where there is none."""
+    """That of the worker whose task this is, which is started where there is none."""
     global _host
+    from distributed import Status, get_worker
+
+    worker = get_worker()
+
+    def closed() -> bool:
+        return worker.status in (Status.closing, Status.closed, Status.failed)
+
     with _lock:
         if _host is None or not _host.is_alive():
-            _host = Host()
+            _host = Host(closed)
         return _host
 
 
