@@ -124,15 +124,15 @@ def test_after_a_full_disk_everything_is_stored_again(tmp_path):
     looks = [moment(at(second), *([("b", "a")] if 1 <= second <= 4 else [])) for second in range(8)]
     for second, sample in enumerate(looks):
         if second == 1:
-            (pages,) = store.connection.execute("pragma page_count").fetchone()
-            store.connection.execute(f"pragma max_page_count = {pages + 1}")
+            (pages,) = store.database.connection.execute("pragma page_count").fetchone()
+            store.database.connection.execute(f"pragma max_page_count = {pages + 1}")
             sample = replace(
                 sample,
                 sessions=tuple(replace(s, statement=large) for s in sample.sessions),
                 by_id={},
             )
         if second == 3:
-            store.connection.execute("pragma max_page_count = 1000000")
+            store.database.connection.execute("pragma max_page_count = 1000000")
         watch.take(
             Sighting(
                 "harbour", sample.at, sample=replace(sample, deadlocks=int(second >= 2), by_id={})

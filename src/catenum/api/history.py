@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import os
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
@@ -15,13 +14,14 @@ from catenum.core.record.recording import Recording
 from catenum.core.snapshot.history_rows import DeadlockRow, IncidentRow, PairRow, ReleaseRow
 from catenum.engines.clock import moment
 from catenum.store import queries
+from catenum.store.places import place_of
 from catenum.store.spans import Span
 from catenum.store.store import Store, reader
 
 
 @dataclass(frozen=True)
 class History:
-    """A store, as far as it was asked for; each question is answered from the file."""
+    """A store, as far as it was asked for; each question is answered from it."""
 
     store: Store
     span: Span
@@ -66,12 +66,6 @@ def as_stored(when: datetime | None) -> str | None:
     return when.isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
-def default_store() -> Path:
-    """Where the store is by default: the user's data folder."""
-    base = Path(os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share")
-    return base / "catenum" / "history.sqlite"
-
-
 @contextlib.contextmanager
 def history(
     store: str | Path | None = None,
@@ -80,12 +74,13 @@ def history(
     until: str | None = None,
     server: str | None = None,
 ) -> Iterator[History]:
-    """A watch's store, to be asked within the block. Times as ``--since`` takes them: ``10m ago``,
+    """A watch's store, to be asked within the block: a file, or the URL of a PostgreSQL database.
+    Times as ``--since`` takes them: ``10m ago``,
     ``yesterday``, RFC 3339. Raises InputError.
     """
     now = moment()
     when = [as_stored(point_in_time(text, now) if text else None) for text in (since, until)]
-    found = reader(Path(store) if store is not None else default_store())
+    found = reader(place_of(store))
     try:
         yield History(found, Span(when[0], when[1], server))
     finally:

@@ -29,10 +29,12 @@ from catenum.core.propose.proposals import Proposals
 from catenum.core.record.recording import Recording
 from catenum.core.space.exploration import Exploration
 from catenum.engines import clock
+from catenum.engines.targets import without_secrets
 from catenum.render.html.page import page, without_figures
 from catenum.render.markdown import markdown
 from catenum.render.propose import proposals_value
 from catenum.store.handover import handover_value
+from catenum.store.places import place_of
 from catenum.store.spans import Span
 from catenum.store.store import reader
 
@@ -77,6 +79,8 @@ def _refuse_overwriting(sources: Sequence[Source], output: str | Path | None) ->
 
 
 def _saved(source: Source, pick: int | None) -> list[Found]:
+    if isinstance(source, str) and "://" in source:
+        return [(without_secrets(source), SavedStore(place_of(source)))]
     if isinstance(source, str | Path):
         return saved_below(Path(source), pick=pick)
     return [_given(source)]
@@ -182,7 +186,7 @@ class _Builder:
             yield comparison.document_of_proposal(value, detail)
 
     def _store(self, name: str, saved: SavedStore) -> Document:
-        store = reader(saved.path)
+        store = reader(saved.place)
         try:
             value = handover_value(store, self._span)
         finally:

@@ -23,6 +23,7 @@ from catenum.core.record.recording import Recording
 from catenum.core.record.recording_file import from_json
 from catenum.core.space.exploration import Exploration, letter_of
 from catenum.core.space.exploration_file import from_json as exploration_from_json
+from catenum.store.places import StorePlace
 
 _FORMAT = re.compile(rb'"format"\s*:\s*"(catenum-[a-z-]+/\d+)"')
 _SQLITE = b"SQLite format 3\0"
@@ -56,7 +57,7 @@ class SavedValue:
 class SavedStore:
     """A watch's store."""
 
-    path: Path
+    place: StorePlace
 
 
 Saved = Recording | SavedExploration | Trial | SavedChurn | PaceResult | SavedValue | SavedStore

@@ -14,9 +14,12 @@ from catenum.api.lengths import Duration, milliseconds
 from catenum.api.listener import SILENT, Listener
 from catenum.api.servers import find_target, refuse_profile
 from catenum.core.snapshot.sample import Sample
+from catenum.core.text import counted
 from catenum.engines.targets import Target
 from catenum.live.events import WatchEvent
 from catenum.live.watch import Watch, WatchOptions
+from catenum.store.buffered import BufferedStore
+from catenum.store.places import StorePlace, place_of
 from catenum.store.store import Store, writer
 
 
@@ -42,18 +45,19 @@ def watch(
     targets: Sequence[str] | Mapping[str, Target],
     *,
     options: WatchOptions | None = None,
-    store: Path | None = None,
+    store: str | Path | None = None,
     time_limit: Duration | None = None,
     stop: threading.Event | None = None,
     metrics: str | None = None,
     tell: Callable[[WatchEvent], None] = lambda event: None,
     seen: Callable[[str, Sample], None] | None = None,
-    began: Callable[[Store | None], None] = lambda store: None,
+    began: Callable[[Store | BufferedStore | None], None] = lambda store: None,
     listener: Listener = SILENT,
 ) -> Watched:
     """Watch servers, by the names they go by, until ``stop`` is set or the time is over.
 
-    ``store``: the file for what is seen (None: nothing is kept); ``metrics``: the address and port
+    ``store``: the file, or the URL of the PostgreSQL database, for what is seen (None: nothing is
+    kept); ``metrics``: the address and port
     where a collector is answered; ``tell`` is given each event, ``seen`` each sample, ``began`` the
     store before the first look. Raises InputError, SaveError, LibraryError.
     """
@@ -72,7 +76,7 @@ def watch(
         meter = Meter(list(targets))
         for name, _ in options.logs:
             meter.follows_log(name)
-    kept = writer(store) if store is not None else None
+    kept = _store_at(place_of(store), list(targets)) if store is not None else None
     stop = stop or threading.Event()
     length = milliseconds(time_limit) if time_limit is not None else None
     timer = threading.Timer(length / 1000, stop.set) if length is not None else None
@@ -91,5 +95,21 @@ def watch(
     finally:
         if timer is not None:
             timer.cancel()
-        if kept is not None:
-            kept.close()
+        if kept is not None and (left := kept.close()):
+            listener.warn(f"{counted(left, 'thing')} that were seen could not be stored")
+
+
+def _store_at(place: StorePlace, servers: Sequence[str]) -> Store | BufferedStore:
+    """The store for a watch, which is the only one that writes of these servers. Raises SaveError,
+    InputError, TargetError.
+    """
+    store = writer(place)
+    if not store.database.shared:
+        return store
+    try:
+        for name in servers:
+            store.claim(name)
+    except BaseException:
+        store.close()
+        raise
+    return BufferedStore(store)

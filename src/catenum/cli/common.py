@@ -23,8 +23,9 @@ from catenum.core.points_in_time import point_in_time
 from catenum.core.servers import profile_of
 from catenum.core.text import parse_duration
 from catenum.engines.clock import moment
-from catenum.engines.targets import Target, read_settings, resolve
+from catenum.engines.targets import Target, has_password, read_settings, resolve
 from catenum.render.console import STYLES, make_console, say
+from catenum.store.places import StorePlace, place_of
 
 
 def add_output_options(parser: argparse.ArgumentParser) -> None:
@@ -142,6 +143,17 @@ def since_and_until(args: argparse.Namespace) -> tuple[datetime | None, datetime
     now = moment()
     since, until = (point_in_time(text, now) if text else None for text in (args.since, args.until))
     return since, until
+
+
+def store_place(args: argparse.Namespace, err: IO[str] | None = None) -> StorePlace:
+    """Where the store is that ``--store`` names, or the default. Raises InputError."""
+    place = place_of(args.store)
+    if err is not None and isinstance(place, str) and has_password(place):
+        err.write(
+            "catenum: the process list shows the password in --store; set it in PGPASSWORD or"
+            " ~/.pgpass instead\n"
+        )
+    return place
 
 
 def positive(text: str) -> int:

@@ -126,11 +126,11 @@ def resolve(asked: str | None, settings: Settings) -> Target:
             advice=f"{suggestion(scheme, [*SCHEMES, *known_servers()])} Another kind of server is"
             " taught by a profile: --profile FILE (docs/profiles.md).",
         )
-    _check_url(word)
+    check_url(word)
     return Target(server, without_secrets(word), word, settings)
 
 
-def _check_url(url: str) -> None:
+def check_url(url: str) -> None:
     """Raises InputError for a URL that cannot be read, without what stands in it: that may be a
     password.
     """

@@ -32,6 +32,7 @@ from catenum.live.client_sockets import client_ends
 from catenum.live.events import WatchEvent, across_text, began_text, ended_text, event_value
 from catenum.live.follow import CROWD_PAUSE_MS, Follower, Sighting
 from catenum.live.logfile import LogFile
+from catenum.store.buffered import BufferedStore
 from catenum.store.store import Store
 
 if TYPE_CHECKING:  # only a watch that has a collector loads its library
@@ -76,7 +77,7 @@ class Watch:
 
     servers: Mapping[str, Callable[[], Monitor]]
     options: WatchOptions
-    store: Store | None
+    store: Store | BufferedStore | None
     tell: Callable[[WatchEvent], None]
     seen: Callable[[str, Sample], None] | None = None
     stop: threading.Event = field(default_factory=threading.Event)
@@ -111,6 +112,7 @@ class Watch:
         self._noted: set[tuple[str, str]] = set()  # what hinders looking, told once for each server
         self._commands: list[subprocess.Popen[bytes]] = []
         self._store_failed = False
+        self._store_trouble: str | None = None
         self._trimmed_ms = 0.0
         self._logs = [(name, LogFile(path)) for name, path in self.options.logs]
         self._command = shlex.split(self.options.run) if self.options.run else None
@@ -219,6 +221,7 @@ class Watch:
         if self.seen is not None:
             self.seen(name, sample)
         self._commands = [command for command in self._commands if command.poll() is None]
+        self._tell_store()
         if self.store is not None and now - self._trimmed_ms > TRIM_EVERY_MS:
             self._trimmed_ms = now
             self.store.trim(self.options.keep_ms, self.options.most_bytes)
@@ -315,11 +318,7 @@ class Watch:
         shown = whole.masked() if self.options.mask else whole
         changed = (*change.began, *change.went_on, *change.ended)
         left = [*self._to_store.pop(self._all, ()), *changed]
-        failed = [
-            one
-            for one in left
-            if not self._keep(partial(Store.write_end, name=self._all, incident=one))
-        ]
+        failed = [one for one in left if not self._keep(partial(_write_end, self._all, one))]
         self._to_store[self._all] = failed[-MOST_LEFT:]
         self._tell_change(self._all, shown, change)
         open_now = [self._twin(incident) for incident in self._across.open]
@@ -417,7 +416,7 @@ class Watch:
 
     def _end(self, name: str, incidents: Sequence[Incident], at: str) -> None:
         for incident in (self._twin(one, last=True) for one in incidents):
-            if not self._keep(partial(Store.write_end, name=name, incident=incident)):
+            if not self._keep(partial(_write_end, name, incident)):
                 self._to_store.setdefault(name, []).append(incident)
             self._say(
                 WatchEvent(
@@ -522,7 +521,18 @@ class Watch:
         # A command that does not read must not hold up the watch.
         threading.Thread(target=_hand_over, args=(process, value), daemon=True).start()
 
-    def _keep(self, write: Callable[[Store], None]) -> bool:
+    def _tell_store(self) -> None:
+        """That what is to be stored waits, and that it does no longer."""
+        trouble = self.store.trouble if self.store is not None else None
+        if (trouble is None) == (self._store_trouble is None):
+            return
+        self._store_trouble = trouble
+        text = f"{trouble}; what is seen is kept in memory until it can be stored"
+        if trouble is None:
+            text = "the store can be written to again; nothing of what was kept was lost"
+        self._alert(WatchEvent(what="store", server="", at=self._clock.wall(), text=text))
+
+    def _keep(self, write: Callable[[Store | BufferedStore], None]) -> bool:
         """Write to the store, and return whether that was done; where it fails, say so once and go
         on watching.
         """
@@ -541,6 +551,10 @@ class Watch:
             text = "the store can be written to again"
             self._alert(WatchEvent(what="store", server="", at=self._clock.wall(), text=text))
         return True
+
+
+def _write_end(name: str, incident: Incident, store: Store | BufferedStore) -> None:
+    store.write_end(name, incident)
 
 
 def _hand_over(process: subprocess.Popen[bytes], value: bytes) -> None:

@@ -47,9 +47,9 @@ def coverage(store: Store, span: Span) -> list[dict[str, Any]]:
         looks = {
             one["hour"]: one["looks"]
             for one in store.rows(
-                "select substr(minute, 1, 13) hour, sum(samples - blind) looks from minute "
-                "where server = ? and shape = ? group by 1",
-                (row["id"], LOOKS),
+                "select substr(minute, 1, 13) as hour, sum(samples - blind) as looks from minute"
+                " where server = ? and shape = ? and minute >= ? and minute < ? group by 1",
+                (row["id"], LOOKS, _text(begin)[:13], _text(end)[:19]),
             )
         }
         hour = begin.replace(minute=0, second=0, microsecond=0)
@@ -76,12 +76,13 @@ def seen_intervals(store: Store, name: str) -> Sequence[Interval]:
 
 
 def _servers(store: Store, name: str | None) -> list[dict[str, Any]]:
-    return store.rows(
-        "select s.id, s.name, min(m.minute) first, w.last_seen last from server s join minute m on"
-        " m.server = s.id left join watched w on w.server = s.id where m.shape = ? and (? is null"
-        " or s.name = ?) group by s.id",
+    found = store.rows(
+        "select s.id, s.name, (select min(m.minute) from minute m where m.server = s.id and m.shape"
+        " = ?) as first, w.last_seen as last from server s left join watched w on w.server = s.id"
+        " where (cast(? as text) is null or s.name = ?)",
         (LOOKS, name, name),
     )
+    return [row for row in found if row["first"] is not None]
 
 
 def _seen(
@@ -107,6 +108,10 @@ def _seen(
 def _time(text: str) -> datetime:
     """A time of the store; steps of ten seconds end within the minute."""
     return datetime.fromisoformat(text if text.endswith("Z") else f"{text}Z")
+
+
+def _text(at: datetime) -> str:
+    return at.isoformat(timespec="seconds").replace("+00:00", "")
 
 
 def _common(one: Interval, other: Interval) -> float:

@@ -4,7 +4,6 @@ moment.
 
 from __future__ import annotations
 
-import sqlite3
 import zlib
 from collections.abc import Iterable
 
@@ -14,7 +13,8 @@ from catenum.core.snapshot.incidents import Incident
 from catenum.core.snapshot.sample import Sample
 from catenum.core.snapshot.sample_recording import recording_of
 from catenum.core.snapshot.taker import head_statement, holder_statement
-from catenum.store.rows import insert, update
+from catenum.engines.ports.database import Database
+from catenum.store.rows import update
 
 #: What a session is counted under where no statement of it can be named.
 NOT_TOLD = "(not reported)"
@@ -28,10 +28,10 @@ MOST_STORED = 100
 
 
 class Entries:
-    """Writes incidents, over one connection. Every method raises sqlite3.Error where that fails."""
+    """Writes incidents, over one connection. Every method raises DatabaseFault where that fails."""
 
-    def __init__(self, connection: sqlite3.Connection) -> None:
-        self._connection = connection
+    def __init__(self, database: Database) -> None:
+        self._database = database
         self._heads: dict[
             int, int
         ] = {}  # how many heads of an incident were known when they were entered
@@ -47,8 +47,8 @@ class Entries:
                 "last_seen": incident.last_seen,
             }
             nothing = dict.fromkeys(("waiting", "chain", "wait_ms", "longest_ms"), 0)
-            incident.number = insert(
-                self._connection, "incident", {**began, **nothing, "source": incident.source}
+            incident.number = self._database.insert(
+                "incident", {**began, **nothing, "source": incident.source}
             )
         head = incident.longest_held
         session = head.session
@@ -74,7 +74,7 @@ class Entries:
             "held_exact": int(head.exact),
             "typical_ms": incident.typical_ms,
         }
-        update(self._connection, "incident", incident.number, became)
+        update(self._database, "incident", incident.number, became)
         if incident.kept_at != incident.worst.at:
             self._worst(incident)
             incident.kept_at = incident.worst.at
@@ -107,7 +107,7 @@ class Entries:
             self._heads.pop(number, None)
         else:
             self._heads[number] = incident.head_count
-        self._connection.execute("delete from head where incident = ?", (number,))
+        self._database.execute("delete from head where incident = ?", (number,))
         longest = sorted(incident.heads.values(), key=lambda head: -head.held_ms)[:MOST_STORED]
         for head in longest:
             session = head.session
@@ -125,17 +125,17 @@ class Entries:
                 "exact": int(head.exact),
                 "waiting": head.waiting,
             }
-            insert(self._connection, "head", row)
+            self._database.insert("head", row)
 
     def _worst(self, incident: Incident) -> None:
         worst = incident.worst
         title = f"incident over {incident.over}"
         recording = recording_of(worst, incident.statements, title=title)
-        self._connection.execute(
+        self._database.execute(
             "update incident set recording = ? where id = ?",
             (zlib.compress(to_json(recording, indent=None).encode(), 6), incident.number),
         )
-        self._connection.execute("delete from wait_pair where incident = ?", (incident.number,))
+        self._database.execute("delete from wait_pair where incident = ?", (incident.number,))
         for edge in worst.edges:
             held_with = holder_statement(worst, edge, incident.statements.get(edge.holder, ()))
             row = {
@@ -145,7 +145,7 @@ class Entries:
                 "object": edge.resource.text,
                 "wait_ms": round(0.0 - (edge.since_ms or 0.0), 1),
             }
-            insert(self._connection, "wait_pair", row)
+            self._database.insert("wait_pair", row)
 
 
 def _shape(sample: Sample, statement: str | None) -> str | None:

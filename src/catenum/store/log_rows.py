@@ -5,7 +5,6 @@ as from the log.
 from __future__ import annotations
 
 import re
-import sqlite3
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta, tzinfo
@@ -15,9 +14,9 @@ from catenum.core.logs.conflicts import Conflict
 from catenum.core.logs.times import ZONE_ADVICE, NoZone, utc
 from catenum.core.logs.waits import LogPile, piles, waits_of
 from catenum.core.servers import rules_of
+from catenum.engines.ports.database import DatabaseFault
 from catenum.store.coverage import seen_intervals
 from catenum.store.incident_rows import NOT_TOLD
-from catenum.store.rows import insert
 from catenum.store.store import Store
 
 #: A deadlock that a watch counted, and the log's report of it, are no further apart.
@@ -52,9 +51,9 @@ def take(
         raise InputError(f"{found[0].source}: {error}", advice=ZONE_ADVICE) from error
     taken, seen = Taken(), seen_intervals(store, name)
     try:
-        with store.connection:
+        with store.database.transaction():
             server = store.server(name)
-            store.connection.execute(
+            store.database.execute(
                 "update server set kind = coalesce(kind, ?) where id = ?", (kind, server)
             )
             for pile in known_waits:
@@ -76,10 +75,10 @@ def take(
                     "report": text,
                     "source": "log",
                 }
-                insert(store.connection, "deadlock", row)
+                store.database.insert("deadlock", row)
                 taken.deadlocks += 1
-    except sqlite3.Error as error:
-        raise SaveError(f"cannot write to {store.path}: {error}") from error
+    except DatabaseFault as error:
+        raise SaveError(f"cannot write to {store.shown}: {error}") from error
     return taken
 
 
@@ -151,7 +150,7 @@ def _enter(store: Store, server: int, kind: str, pile: LogPile, *, mask: bool) -
         "object": first.over,
         "source": "log",
     }
-    incident = insert(store.connection, "incident", row)
+    incident = store.database.insert("incident", row)
     for wait in pile.waits:
         statement = wait.statement or NOT_TOLD
         shape = rules.sql.shape(statement) if wait.statement else NOT_TOLD
@@ -161,7 +160,7 @@ def _enter(store: Store, server: int, kind: str, pile: LogPile, *, mask: bool) -
             "object": wait.over,
             "wait_ms": round(wait.waited_ms, 1),
         }
-        insert(store.connection, "wait_pair", {"incident": incident, **met})
+        store.database.insert("wait_pair", {"incident": incident, **met})
         reported = {
             "incident": incident,
             "waiter": wait.waiter,
@@ -172,4 +171,4 @@ def _enter(store: Store, server: int, kind: str, pile: LogPile, *, mask: bool) -
             "holders": ", ".join(wait.holders),
             "statement": rules.sql.masked(statement) if mask and wait.statement else statement,
         }
-        insert(store.connection, "log_wait", reported)
+        store.database.insert("log_wait", reported)

@@ -149,13 +149,14 @@ def incidents(store: Store, span: Span, limit: int = 50) -> list[IncidentRow]:
 
 
 def _incidents(store: Store, where: str, values: list[object], limit: int) -> list[IncidentRow]:
+    notes = store.database.joined("n.text", by="n.id")
     found = store.rows(
         "select e.id, s.name server, e.first_seen first, e.last_seen last, e.ended, e.head,"
         " e.user, e.application, e.object, e.waiting, e.chain, e.wait_ms, e.longest_ms,"
         " e.statement, e.shape, e.cycle, e.heads, e.held_ms, e.held_exact, e.typical_ms, e.source,"
-        " (select group_concat(n.text, '; ') from note n where n.incident = e.id) note from"
-        f" incident e join server s on s.id = e.server where {where} order by e.first_seen desc"
-        f" limit {int(limit)}",
+        f" (select {notes} from note n where n.incident = e.id) note from"
+        f" incident e join server s on s.id = e.server where {where} order by e.first_seen desc,"
+        f" e.id desc limit {int(limit)}",
         values,
     )
     return cast("list[IncidentRow]", found)

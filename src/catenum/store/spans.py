@@ -15,7 +15,7 @@ class Span:
 
     def where(self, column: str) -> tuple[str, list[object]]:
         """As a condition on a column, and its values. An incident counts where it began."""
-        parts, values = ["1"], []
+        parts, values = ["1 = 1"], []
         for text, sign in ((self.since, ">="), (self.until, "<")):
             if text is not None:
                 parts.append(f"{column} {sign} ?")

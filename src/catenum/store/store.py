@@ -1,26 +1,25 @@
-"""What was seen, in SQLite: written sample by sample, so that a crash loses the current one at
+"""What was seen, in a database: written sample by sample, so that a crash loses the current one at
 most.
 
-Write-ahead logging, one writer (an advisory lock beside the file), any number of readers. Bounded
-by age and by size. A damaged store is set aside and a new one begun.
+A file by SQLite for one watch, or a schema in PostgreSQL for many (``engines.ports.database``).
+Bounded by age and by size. A damaged file is set aside and a new one begun.
 """
 
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import getpass
 import os
 import socket
-import sqlite3
 import zlib
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from datetime import timedelta
 from pathlib import Path
 from typing import IO, Any
 
-from catenum.core.errors import InputError, SaveError
-from catenum.core.record.recording import Recording
+from catenum.core.errors import InputError, SaveError, TargetError
+from catenum.core.record.recording import Recording, TargetInfo
 from catenum.core.record.recording_file import from_json
 from catenum.core.servers import rules_of
 from catenum.core.snapshot.incidents import Incident
@@ -28,71 +27,12 @@ from catenum.core.snapshot.rates import Step
 from catenum.core.snapshot.sample import Sample, SessionInfo
 from catenum.core.snapshot.taker import holder_statement
 from catenum.engines.clock import moment
+from catenum.engines.ports.database import Database, DatabaseFault
 from catenum.store.incident_rows import UNSEEN, Entries
-from catenum.store.rows import insert
+from catenum.store.places import StorePlace, shared_database
+from catenum.store.schema import VERSION, migrate
+from catenum.store.sqlite import SqliteDatabase, locked
 
-#: Two that open a new store at once both make it.
-_SCHEMA = """
-    create table if not exists server (
-      id integer primary key, name text not null unique, kind text, version text, url text);
-    create table if not exists incident (
-      id integer primary key, server int not null references server, cycle int not null default 0,
-      head text, user text, application text, host text, database text, statement text, shape text,
-      object text,
-      first_seen text not null, last_seen text not null, ended text,
-      waiting int not null, chain int not null, wait_ms real not null, longest_ms real not null,
-        recording blob,
-      heads int not null default 1, held_ms real, held_exact int, typical_ms real,
-      source text not null default 'watch');
-    create index if not exists incident_time on incident (first_seen);
-    create table if not exists head (
-      incident int not null references incident on delete cascade, session text not null, user text,
-        application text,
-      host text, statement text, transaction_name text, first_seen text not null,
-        last_seen text not null,
-      held_ms real not null, exact int not null, waiting int not null);
-    create index if not exists head_incident on head (incident);
-    create table if not exists wait_pair (
-      incident int not null references incident on delete cascade, waiter text not null,
-        holder text not null,
-      object text, wait_ms real not null);
-    create index if not exists wait_pair_incident on wait_pair (incident);
-    create table if not exists log_wait (
-      incident int not null references incident on delete cascade, waiter text not null,
-        application text, mode text,
-      since text not null, until text, holders text, statement text);
-    create index if not exists log_wait_incident on log_wait (incident);
-    create table if not exists note (
-      id integer primary key, incident int not null references incident on delete cascade,
-      at text not null, text text not null);
-    create table if not exists deadlock (
-      id integer primary key, server int not null, at text not null, count int not null,
-        report text,
-      source text not null default 'watch');
-    create table if not exists gap (
-      id integer primary key, server int not null, since text not null, until text, why text,
-      blind int not null default 0);
-    create table if not exists minute (
-      server int not null, minute text not null, shape text not null, waiting int not null,
-        samples int not null,
-      blind int not null default 0, primary key (server, minute, shape)) without rowid;
-    create table if not exists release (
-      id integer primary key, server int not null references server, at text not null,
-      by text not null, way text not null, session text not null, user text, application text,
-        host text,
-      statement text, transaction_ms real, rows_changed int, waiting int not null,
-        went_on int not null,
-      outcome text not null);
-    create index if not exists release_time on release (at);
-    create table if not exists watched (server integer primary key references server,
-      last_seen text not null);
-    create table if not exists rate (
-      server int not null references server, shape text not null, since text not null,
-        until text not null,
-      calls int not null, total_ms real not null, lock_ms real, primary key (server, shape,
-        since)) without rowid;
-"""
-VERSION = 2
 #: The looks themselves are counted under no statement.
 LOOKS = ""
 _ASIDE = "The next watch moves it aside and starts a new one."
@@ -103,39 +43,67 @@ class StoreInUse(SaveError):
     """Another watch writes to the same store."""
 
 
+@dataclass(frozen=True)
+class Look:
+    """What is counted of one sample: ``counts``: who waits, by the head's kind of statement."""
+
+    at: str
+    target: TargetInfo
+    counts: dict[str, int]
+    partial: bool
+
+
+def look_of(sample: Sample, incidents: Sequence[Incident]) -> Look:
+    """Counted; ``incidents``: those that the sample is part of."""
+    counts: dict[str, int] = {LOOKS: 0}
+    graph = sample.graph
+    texts = {one.head.id: one.statements.get(one.head.id, ()) for one in incidents}
+    for head in graph.heads() or [edge.waiter for cycle in graph.cycles() for edge in cycle[:1]]:
+        edge = next(edge for edge in sample.edges if edge.holder == head)
+        statement = holder_statement(sample, edge, texts.get(head, ()))
+        key = rules_of(sample.target.server).sql.shape(statement) if statement else UNSEEN
+        counts[key] = counts.get(key, 0) + max(1, len(graph.held_up_by(head)))
+    return Look(sample.at, sample.target, counts, bool(sample.partial))
+
+
 class Store:
     """One store. Open it for writing with ``writer``, for reading with ``reader``."""
 
-    def __init__(self, connection: sqlite3.Connection, path: Path, lock: IO[str] | None) -> None:
-        self.connection, self.path, self._lock = connection, path, lock
+    def __init__(self, database: Database) -> None:
+        self.database = database
         self.set_aside: Path | None = None
         self._servers: dict[str, int] = {}
         self._seen: set[int] = set()
-        self._entries = Entries(connection)
+        self._entries = Entries(database)
 
-    def close(self) -> None:
-        """Close, and let another one write."""
-        with contextlib.suppress(sqlite3.Error):
-            self.connection.close()
-        if self._lock is not None:
-            self._lock.close()
+    @property
+    def shown(self) -> str:
+        """Where it is, without secrets."""
+        return self.database.shown
+
+    @property
+    def trouble(self) -> str | None:
+        """What cannot be written is told by who writes it."""
+        return None
+
+    def close(self) -> int:
+        """Close, and let another one write; gives how many things could not be written."""
+        self.database.close()
+        return 0
 
     # -- writing -----------------------------------------------------------------------------------
 
-    def server(self, name: str, sample: Sample | None = None) -> int:
+    def server(self, name: str, info: TargetInfo | None = None) -> int:
         """The number of a server, which is entered when first seen."""
         if name not in self._servers:
-            info = sample.target if sample is not None else None
-            self.connection.execute(
+            self.database.execute(
                 "insert into server (name, kind, version, url) values (?, ?, ?, ?) on conflict"
-                " (name) do update set kind = coalesce(excluded.kind, kind), version ="
-                " coalesce(excluded.version, version)",
+                " (name) do update set kind = coalesce(excluded.kind, server.kind), version ="
+                " coalesce(excluded.version, server.version)",
                 (name, info and info.server, info and info.version, info and info.url),
             )
-            row = self.connection.execute(
-                "select id from server where name = ?", (name,)
-            ).fetchone()
-            self._servers[name] = int(row[0])
+            (row,) = self.database.rows("select id from server where name = ?", (name,))
+            self._servers[name] = int(row["id"])
         return self._servers[name]
 
     def write(
@@ -151,21 +119,50 @@ class Store:
 
         ``deadlocks``: how many are news; with none, ``report`` belongs to the latest one.
         """
+        self.write_look(name, look_of(sample, incidents), incidents, deadlocks, report)
+
+    def write_look(
+        self,
+        name: str,
+        look: Look,
+        incidents: Sequence[Incident],
+        deadlocks: int = 0,
+        report: str | None = None,
+    ) -> None:
+        """The same of a look that was counted already."""
+        self.claim(name)
         with self._written(incidents):
-            server = self.server(name, sample)
-            self._unwatched(server, sample.at)
-            self._count(server, sample, incidents)
+            server = self.server(name, look.target)
+            self._unwatched(server, look.at)
+            self._count(server, look)
             for incident in incidents:
                 self._entries.enter(server, incident)
             if deadlocks:
-                row = {"server": server, "at": sample.at, "count": deadlocks, "report": report}
-                insert(self.connection, "deadlock", row)
+                row = {"server": server, "at": look.at, "count": deadlocks, "report": report}
+                self.database.insert("deadlock", row)
             elif report:  # of a deadlock that was reported before
-                self.connection.execute(
-                    "update deadlock set report = coalesce(report || char(10, 10), '') || ? "
+                self.database.execute(
+                    "update deadlock set report = coalesce(report || ?, '') || ? "
                     "where id = (select max(id) from deadlock where server = ?)",
-                    (report, server),
+                    ("\n\n", report, server),
                 )
+
+    def claim(self, name: str) -> None:
+        """Of one server only one watch writes what it sees: two would count each look twice.
+        Raises StoreInUse, SaveError.
+        """
+        try:
+            alone = self.database.claim(name)
+        except DatabaseFault as error:
+            raise self._failed(error) from error
+        if not alone:
+            raise StoreInUse(
+                f"another watch writes what it sees of {name} to {self.shown}",
+                advice="End one of the two, or give it a store of its own with --store.",
+            )
+
+    def _failed(self, error: DatabaseFault) -> SaveError:
+        return SaveError(f"cannot write to {self.shown}: {error}")
 
     @contextlib.contextmanager
     def _written(self, incidents: Sequence[Incident] = ()) -> Iterator[None]:
@@ -175,15 +172,15 @@ class Store:
         before = [(incident, incident.number, incident.kept_at) for incident in incidents]
         seen = set(self._seen)
         try:
-            with self.connection:
+            with self.database.transaction():
                 yield
-        except sqlite3.Error as error:
+        except DatabaseFault as error:
             self._servers.clear()
             self._seen = seen
             self._entries.forget(incident.number for incident in incidents)
             for incident, number, kept_at in before:
                 incident.number, incident.kept_at = number, kept_at
-            raise SaveError(f"cannot write to {self.path}: {error}") from error
+            raise self._failed(error) from error
 
     def _unwatched(self, server: int, at: str) -> None:
         """Between the last look of an earlier watch, however that ended, and the first of this one
@@ -191,49 +188,47 @@ class Store:
         """
         if server not in self._seen:
             self._seen.add(server)
-            self.connection.execute(
-                "insert into gap (server, since, until, why) select server, last_seen, ?, 'no watch"
-                " ran' from watched w where server = ? and last_seen < ? and not exists (select 1"
-                " from gap g where g.server = w.server and (g.until is null or g.until >"
-                " w.last_seen))",
+            self.database.execute(
+                "insert into gap (server, since, until, why) select server, last_seen,"
+                " cast(? as text), 'no watch ran' from watched w where server = ? and last_seen < ?"
+                " and not exists (select 1 from gap g where g.server = w.server and (g.until is"
+                " null or g.until > w.last_seen))",
                 (at, server, at),
             )
-            self.connection.execute(
+            self.database.execute(
                 "update gap set until = ? where server = ? and until is null", (at, server)
             )
-        self.connection.execute("insert or replace into watched values (?, ?)", (server, at))
+        self.database.execute(
+            "insert into watched (server, last_seen) values (?, ?)"
+            " on conflict (server) do update set last_seen = excluded.last_seen",
+            (server, at),
+        )
 
     def write_end(self, name: str, incident: Incident) -> None:
         """That an incident is over, without another look. Raises SaveError."""
         with self._written([incident]):
             self._entries.enter(self.server(name), incident)
 
-    def _count(self, server: int, sample: Sample, incidents: Sequence[Incident]) -> None:
-        """Count the check, and who waits under which head statement, in steps of ten seconds."""
-        counts: dict[str, int] = {LOOKS: 0}
-        graph = sample.graph
-        texts = {one.head.id: one.statements.get(one.head.id, ()) for one in incidents}
-        for head in graph.heads() or [
-            edge.waiter for cycle in graph.cycles() for edge in cycle[:1]
-        ]:
-            edge = next(edge for edge in sample.edges if edge.holder == head)
-            statement = holder_statement(sample, edge, texts.get(head, ()))
-            key = rules_of(sample.target.server).sql.shape(statement) if statement else UNSEEN
-            counts[key] = counts.get(key, 0) + max(1, len(graph.held_up_by(head)))
-        for key, waiting in counts.items():
-            self.connection.execute(
+    def _count(self, server: int, look: Look) -> None:
+        """Count the look, and who waits under which head statement, in steps of ten seconds."""
+        for key, waiting in sorted(look.counts.items()):  # in one order, whoever else writes
+            self.database.execute(
                 "insert into minute (server, minute, shape, waiting, samples, blind) values (?, ?,"
-                " ?, ?, 1, ?) on conflict do update set waiting = waiting + excluded.waiting,"
-                " samples = samples + 1, blind = blind + excluded.blind",
-                (server, sample.at[:18] + "0", key, waiting, int(sample.partial)),
+                " ?, ?, 1, ?) on conflict (server, minute, shape) do update set"
+                " waiting = minute.waiting + excluded.waiting, samples = minute.samples + 1,"
+                " blind = minute.blind + excluded.blind",
+                (server, look.at[:18] + "0", key, waiting, int(look.partial)),
             )
 
     def rate(self, name: str, steps: Sequence[Step]) -> None:
         """How often statements ran between two moments. Raises SaveError."""
         with self._written():
             server = self.server(name)
-            self.connection.executemany(
-                "insert or replace into rate values (?, ?, ?, ?, ?, ?, ?)",
+            self.database.many(
+                "insert into rate (server, shape, since, until, calls, total_ms, lock_ms)"
+                " values (?, ?, ?, ?, ?, ?, ?) on conflict (server, shape, since) do update set"
+                " until = excluded.until, calls = excluded.calls, total_ms = excluded.total_ms,"
+                " lock_ms = excluded.lock_ms",
                 [(server, *step) for step in steps],
             )
 
@@ -242,16 +237,16 @@ class Store:
         with self._written():
             server = self.server(name)
             if until is None:
-                self.connection.execute(
+                self.database.execute(
                     "insert into gap (server, since, why) values (?, ?, ?)", (server, since, why)
                 )
                 return
-            begun = self.connection.execute(
+            begun = self.database.execute(
                 "update gap set until = ? where server = ? and until is null", (until, server)
             )
-            if not begun.rowcount:  # its beginning could not be stored
+            if not begun:  # its beginning could not be stored
                 values = (server, since, until, why)
-                self.connection.execute(
+                self.database.execute(
                     "insert into gap (server, since, until, why) values (?, ?, ?, ?)", values
                 )
 
@@ -262,13 +257,13 @@ class Store:
         """
         with self._written():
             server = self.server(name)
-            longer = self.connection.execute(
-                "update gap set until = ? where server = ? and blind and why = ? and until = ?",
+            longer = self.database.execute(
+                "update gap set until = ? where server = ? and blind = 1 and why = ? and until = ?",
                 (until, server, why, since),
             )
-            if not longer.rowcount:
+            if not longer:
                 values = (server, since, until, why)
-                self.connection.execute(
+                self.database.execute(
                     "insert into gap (server, since, until, why, blind) values (?, ?, ?, ?, 1)",
                     values,
                 )
@@ -297,63 +292,62 @@ class Store:
             "outcome": outcome,
         }
         with self._written():
-            insert(self.connection, "release", {"server": self.server(name), **row})
+            self.database.insert("release", {"server": self.server(name), **row})
 
     def note(self, incident: int, text: str) -> None:
         """Add a person's note. Raises InputError where there is no such incident."""
-        if (
-            self.connection.execute("select 1 from incident where id = ?", (incident,)).fetchone()
-            is None
-        ):
+        if not self.rows("select 1 from incident where id = ?", (incident,)):
             raise InputError(f"there is no incident {incident}")
-        with self.connection:
-            at = moment().isoformat(timespec="seconds").replace("+00:00", "Z")
-            self.connection.execute(
+        at = moment().isoformat(timespec="seconds").replace("+00:00", "Z")
+        with self._written():
+            self.database.execute(
                 "insert into note (incident, at, text) values (?, ?, ?)", (incident, at, text)
             )
 
     def trim(self, keep_ms: float, most_bytes: int) -> None:
-        """Release what is older than ``keep_ms``, then of the oldest until the file is no larger
-        than allowed.
+        """Release what is older than ``keep_ms``, of a shared store only of the servers that this
+        one has written of; then of the oldest incidents until no more is stored than allowed.
         """
         limit = (moment() - timedelta(milliseconds=min(keep_ms, LONGEST_KEEP_MS))).isoformat(
             timespec="milliseconds"
         )
-        limit = limit.replace("+00:00", "Z")
-        with contextlib.suppress(sqlite3.Error):
-            with self.connection:
-                self._forget("first_seen < ?", (limit,))
-                self.connection.execute("delete from minute where minute < ?", (limit[:16],))
-                self.connection.execute("delete from deadlock where at < ?", (limit,))
-                self.connection.execute("delete from gap where until < ?", (limit,))
-                self.connection.execute("delete from release where at < ?", (limit,))
-                self.connection.execute("delete from rate where until < ?", (limit,))
+        with contextlib.suppress(DatabaseFault):
+            self._forget_older(limit.replace("+00:00", "Z"))
             for _ in range(20):
-                pages, size = (
-                    self.connection.execute(f"pragma {p}").fetchone()[0]
-                    for p in ("page_count", "page_size")
-                )
-                free = self.connection.execute("pragma freelist_count").fetchone()[0]
-                if (pages - free) * size <= most_bytes:
+                if self.database.size() <= most_bytes:
                     break
-                with self.connection:
+                with self.database.transaction():
                     self._forget(
                         "id in (select id from incident order by first_seen "
                         "limit (select count(*) / 10 + 1 from incident))",
                         (),
                     )
-            self.connection.execute("pragma incremental_vacuum")
+            self.database.tidy()
+
+    def _forget_older(self, limit: str) -> None:
+        mine = "1 = 1"
+        values: tuple[int, ...] = ()
+        if self.database.shared:
+            mine = f"server in ({', '.join(['?'] * len(self._servers)) or 'null'})"
+            values = tuple(sorted(self._servers.values()))
+        with self.database.transaction():
+            self._forget(f"first_seen < ? and {mine}", (limit, *values))
+            for table, column, until in (
+                ("minute", "minute", limit[:16]),
+                ("deadlock", "at", limit),
+                ("gap", "until", limit),
+                ("release", "at", limit),
+                ("rate", "until", limit),
+            ):
+                self.database.execute(
+                    f"delete from {table} where {column} < ? and {mine}", (until, *values)
+                )
 
     def _forget(self, where: str, values: tuple[object, ...]) -> None:
         within = f"incident in (select id from incident where {where})"
-        self.connection.execute(
-            f"delete from wait_pair where incident in (select id from incident where {where})",
-            values,
-        )
-        self.connection.execute(f"delete from head where {within}", values)
-        self.connection.execute(f"delete from log_wait where {within}", values)
-        self.connection.execute(f"delete from note where {within}", values)
-        self.connection.execute(f"delete from incident where {where}", values)
+        for table in ("wait_pair", "head", "log_wait", "note"):
+            self.database.execute(f"delete from {table} where {within}", values)
+        self.database.execute(f"delete from incident where {where}", values)
 
     # -- reading -----------------------------------------------------------------------------------
 
@@ -369,7 +363,7 @@ class Store:
         try:
             return from_json(zlib.decompress(row["recording"]), f"incident {incident}")
         except zlib.error as error:
-            raise InputError(f"incident {incident} in {self.path} is damaged: {error}") from error
+            raise InputError(f"incident {incident} in {self.shown} is damaged: {error}") from error
 
     def kind_of(self, name: str) -> str | None:
         """Which server it is that is called so; None where that is not known."""
@@ -379,130 +373,126 @@ class Store:
         )
 
     def rows(self, query: str, values: Sequence[object] = ()) -> list[dict[str, Any]]:
+        """What a query gives. Raises InputError where the store is damaged, SaveError."""
         try:
-            cursor = self.connection.execute(query, values)
-            names = [column[0] for column in cursor.description]
-            return [dict(zip(names, row, strict=True)) for row in cursor]
-        except sqlite3.DatabaseError as error:
-            if not _is_damaged(error):
-                raise SaveError(f"cannot read {self.path}: {error}") from error
-            raise InputError(f"{self.path} is damaged: {error}", advice=_ASIDE) from error
+            return self.database.rows(query, values)
+        except DatabaseFault as error:
+            if not error.damaged:
+                raise SaveError(f"cannot read {self.shown}: {error}") from error
+            raise InputError(f"{self.shown} is damaged: {error}", advice=_ASIDE) from error
 
 
-def writer(path: Path) -> Store:
-    """The store for a watch. Raises StoreInUse, SaveError."""
+def writer(place: StorePlace) -> Store:
+    """The store for a watch. Raises StoreInUse, SaveError, InputError."""
+    if isinstance(place, str):
+        return _shared(place, writes=True)
     try:
-        path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-        lock = os.fdopen(
-            os.open(f"{path}.lock", os.O_CREAT | os.O_WRONLY, 0o600), "w", encoding="utf-8"
-        )
+        lock = locked(place)
     except OSError as error:
-        raise SaveError(f"cannot write to {path}: {error.strerror}") from error
-    try:
-        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except OSError as error:
-        lock.close()
+        raise SaveError(f"cannot write to {place}: {error.strerror}") from error
+    if lock is None:
         raise StoreInUse(
-            f"another watch writes to {path}", advice="Give each its own with --store."
-        ) from error
+            f"another watch writes to {place}", advice="Give each its own with --store."
+        )
     aside: Path | None = None
     try:
-        connection = _checked(path)
+        database = _whole(place, lock)
     except InputError:
         lock.close()
         raise
-    except sqlite3.DatabaseError as error:
-        if not _is_damaged(error):  # a full disk is a full disk, and the store as good as it was
+    except DatabaseFault as error:
+        if not error.damaged:  # a full disk is a full disk, and the store as good as it was
             lock.close()
-            raise SaveError(f"cannot write to {path}: {error}") from error
-        aside = path.with_name(f"{path.name}.damaged-{moment():%Y%m%dT%H%M%S}")
+            raise SaveError(f"cannot write to {place}: {error}") from error
+        aside = place.with_name(f"{place.name}.damaged-{moment():%Y%m%dT%H%M%S}")
         for suffix in ("", "-wal", "-shm"):
             with contextlib.suppress(FileNotFoundError):
-                os.replace(f"{path}{suffix}", f"{aside}{suffix}")
-        connection = _open(path)
-    store = Store(connection, path, lock)
+                os.replace(f"{place}{suffix}", f"{aside}{suffix}")
+        database = SqliteDatabase(place, lock)
+    store = Store(database)
     store.set_aside = aside
     return store
 
 
-def reader(path: Path) -> Store:
+def _whole(place: Path, lock: IO[str]) -> SqliteDatabase:
+    """The file, looked through. Raises DatabaseFault, InputError."""
+    database = SqliteDatabase(place, lock)
+    try:
+        database.check()
+    except BaseException:
+        database.connection.close()
+        raise
+    return database
+
+
+def reader(place: StorePlace) -> Store:
     """The store for reading, and for notes. Raises InputError where there is none or it is
-    damaged.
+    damaged; SaveError.
     """
-    if not path.exists():
+    if isinstance(place, str):
+        return _shared(place, writes=False)
+    if not place.exists():
         raise InputError(
-            f"nothing was stored in {path}", advice="'catenum watch' keeps what it sees."
+            f"nothing was stored in {place}", advice="'catenum watch' keeps what it sees."
         )
     try:
-        return Store(_open(path), path, None)
-    except sqlite3.DatabaseError as error:
-        if not _is_damaged(error):
-            raise SaveError(f"cannot read {path}: {error}") from error
-        raise InputError(f"{path} is damaged: {error}", advice=_ASIDE) from error
+        return Store(SqliteDatabase(place))
+    except DatabaseFault as error:
+        if not error.damaged:
+            raise SaveError(f"cannot read {place}: {error}") from error
+        raise InputError(f"{place} is damaged: {error}", advice=_ASIDE) from error
 
 
-def writer_beside(path: Path) -> Store:
+def writer_beside(place: StorePlace) -> Store:
     """The store for one entry, beside a watch that may be writing. Raises SaveError, InputError."""
+    if isinstance(place, str):
+        return _shared(place, writes=True)
     try:
-        path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-        return Store(_open(path), path, None)
+        place.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+        return Store(SqliteDatabase(place))
     except OSError as error:
-        raise SaveError(f"cannot write to {path}: {error.strerror}") from error
-    except sqlite3.DatabaseError as error:
-        raise SaveError(f"cannot write to {path}: {error}") from error
+        raise SaveError(f"cannot write to {place}: {error.strerror}") from error
+    except DatabaseFault as error:
+        raise SaveError(f"cannot write to {place}: {error}") from error
 
 
-def _is_damaged(error: sqlite3.DatabaseError) -> bool:
-    """Whether SQLite itself says so (result codes: SQLite documentation, "Result and Error
-    Codes").
+def _shared(url: str, *, writes: bool) -> Store:
+    """A store in a server of the user's; its tables are made by the first who writes. Raises
+    TargetError where the server cannot be had.
     """
-    code = getattr(error, "sqlite_errorcode", None)
-    return code is None or code & 0xFF in (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB)
-
-
-def _checked(path: Path) -> sqlite3.Connection:
-    """The store, looked through by SQLite itself: pages that were damaged at rest are met only when
-    they are read.
-
-    Raises sqlite3.DatabaseError, with the code of a damaged file where it is one.
-    """
-    connection = _open(path)
+    database = shared_database(url, writes=writes)
     try:
-        (reported,) = connection.execute("pragma quick_check(1)").fetchone()
-        if reported != "ok":
-            error = sqlite3.DatabaseError(reported)
-            error.sqlite_errorcode = sqlite3.SQLITE_CORRUPT
-            raise error
-        return connection
-    except BaseException:
-        connection.close()
-        raise
-
-
-def _open(path: Path) -> sqlite3.Connection:
-    """SQLite gives the files beside a store the rights of the store; it is for its owner alone."""
-    with contextlib.suppress(OSError):  # then SQLite says what is wrong
-        os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
-    connection = sqlite3.connect(
-        path, timeout=5.0, isolation_level="IMMEDIATE", check_same_thread=False
-    )
-    try:
-        version = int(connection.execute("pragma user_version").fetchone()[0])
-        if version not in (0, VERSION):
+        version = database.version()
+        if version > VERSION:
             raise InputError(
-                f"the store {path} is of version {version}, this Catenum writes version {VERSION}",
-                advice="Move it away, or name another with --store.",
+                f"the store {database.shown} is of version {version}, and this Catenum knows"
+                f" versions up to {VERSION}",
+                advice="Use a later Catenum.",
             )
-        connection.execute("pragma auto_vacuum = incremental")
-        connection.execute("pragma journal_mode = wal")
-        connection.execute("pragma synchronous = normal")
-        connection.execute("pragma foreign_keys = on")
-        connection.execute("select count(*) from sqlite_master").fetchone()
-        if version == 0:
-            connection.executescript(
-                f"begin immediate; {_SCHEMA} pragma user_version = {VERSION}; commit;"
+        if version < VERSION and not writes:
+            if version == 0:
+                raise InputError(
+                    f"nothing was stored in {database.shown}",
+                    advice="'catenum watch --store' keeps what it sees there.",
+                )
+            raise InputError(
+                f"the store {database.shown} is of version {version}, this Catenum reads version"
+                f" {VERSION}",
+                advice="The next watch that writes to it takes it to this version.",
             )
-        return connection
+        if version < VERSION:
+            with database.changing() as version:
+                if version < VERSION:
+                    migrate(database, version)
+                    database.noted(VERSION)
+    except DatabaseFault as error:
+        database.close()
+        raise TargetError(
+            f"cannot use the store {database.shown}: {error}",
+            advice="The login must be able to create the schema catenum_history, or have rights on"
+            " it.",
+        ) from error
     except BaseException:
-        connection.close()
+        database.close()
         raise
+    return Store(database)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import csv
 import json
 import shlex
@@ -12,14 +13,15 @@ from pathlib import Path
 from typing import IO, Any
 
 from catenum.api import files
-from catenum.api.history import History, as_stored, default_store
+from catenum.api.history import History, as_stored
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
+from catenum.cli.progress import Reporter
 from catenum.core.errors import InputError, TargetError
 from catenum.core.record.recording_file import to_json
 from catenum.core.report.recording_story import tell
 from catenum.core.servers import rules_of
-from catenum.core.text import harmless
+from catenum.core.text import counted, harmless
 from catenum.intake.conflicts import conflicts_in
 from catenum.intake.files import sources
 from catenum.render.console import say
@@ -34,13 +36,15 @@ from catenum.render.history import (
 )
 from catenum.render.text import print_story
 from catenum.store import queries
+from catenum.store.copying import copy
 from catenum.store.handover import handover_value
 from catenum.store.log_rows import take
+from catenum.store.places import place_of
 from catenum.store.spans import Span
 from catenum.store.store import Store, reader, writer_beside
 
 FORMAT = "catenum-history/1"
-WORDS = ("list", "show", "note", "deadlocks", "releases", "report", "take")
+WORDS = ("list", "show", "note", "deadlocks", "releases", "report", "take", "copy")
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -51,14 +55,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="WORD",
         help=(
             "nothing: the summary; list; deadlocks; releases; report (to hand over); show ID; note"
-            " ID TEXT; take FILE (a server's log, of the time before a watch)"
+            " ID TEXT; take FILE (a server's log, of the time before a watch); copy FROM TO"
         ),
     )
     parser.add_argument(
-        "--store",
-        metavar="FILE",
-        type=Path,
-        help="the store to read (default: in your data folder)",
+        "--store", metavar="PLACE", help="the store to read (default: in your data folder)"
     )
     common.add_since_options(parser, "what was seen")
     parser.add_argument(
@@ -99,7 +100,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     words = list(args.words)
     if words and words[0] not in WORDS:
         raise InputError(f"history knows no {words[0]!r}", advice=f"It knows: {', '.join(WORDS)}.")
-    path = args.store or default_store()
+    if words[:1] == ["copy"]:
+        return _copy(words[1:], args, out, err)
+    path = common.store_place(args, err)
     store = writer_beside(path) if words[:1] == ["take"] else reader(path)
     try:
         since, until = (as_stored(when) for when in common.since_and_until(args))
@@ -128,6 +131,34 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         return _summary(asked, args, out, err)
     finally:
         store.close()
+
+
+def _copy(words: list[str], args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+    """A store moved to another place."""
+    if len(words) != 2:
+        raise InputError(
+            "copy takes two stores: history copy FROM TO",
+            advice="Each is a file or the URL of a PostgreSQL database: postgresql://…",
+        )
+    listener = Reporter(err, quiet=args.quiet)
+    with (
+        contextlib.closing(reader(place_of(words[0]))) as source,
+        contextlib.closing(writer_beside(place_of(words[1]))) as target,
+    ):
+        try:
+            done = copy(source, target, listener.steps)
+        finally:
+            listener.clear()
+        if args.json:
+            out.write(json.dumps({"from": source.shown, "to": target.shown, "rows": done}) + "\n")
+        elif not args.quiet:
+            rows = sum(done.values())
+            incidents, servers = (
+                counted(done["incident"], "incident"),
+                counted(done["server"], "server"),
+            )
+            out.write(f"{rows:,} rows copied to {target.shown}: {incidents} of {servers}\n")
+    return ExitCode.OK
 
 
 def _report(store: Store, span: Span, args: argparse.Namespace, out: IO[str]) -> ExitCode:
@@ -238,7 +269,7 @@ def _summary(asked: History, args: argparse.Namespace, out: IO[str], err: IO[str
     store_option = f" --store {shlex.quote(str(args.store))}" if args.store else ""
     commands = (
         f"catenum history{store_option} list   (the incidents, with their numbers)",
-        f"catenum report {shlex.quote(str(asked.store.path))} -o history.html",
+        f"catenum report {shlex.quote(str(asked.store.shown))} -o history.html",
     )
     if args.brief:
         common.say_next(console, *commands)

@@ -15,7 +15,6 @@ from typing import IO
 from rich.console import Console
 
 from catenum.api import files
-from catenum.api.history import default_store
 from catenum.api.now import look
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
@@ -56,7 +55,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         ),
     )
     parser.add_argument(
-        "--store", metavar="FILE", type=Path, help="what a watch stored: how often it was so before"
+        "--store", metavar="PLACE", help="what a watch stored: how often it was so before"
     )
     parser.add_argument(
         "-o",
@@ -189,8 +188,8 @@ def _ways_out(sample: Sample, target: str | None) -> Iterator[str]:
 
 def _before(sample: Sample, name: str, args: argparse.Namespace) -> Iterator[str]:
     """How often it was so before, where a watch has stored that."""
-    path = args.store or default_store()
-    if not sample.edges or (args.store is None and not path.exists()):
+    path = common.store_place(args)
+    if not sample.edges or (args.store is None and not Path(path).exists()):
         return
     # SQLite and the store are loaded only where there is one.
     from catenum.store import queries

@@ -8,10 +8,8 @@ import json
 import sys
 from collections.abc import Iterator
 from dataclasses import asdict
-from pathlib import Path
 from typing import IO
 
-from catenum.api.history import default_store
 from catenum.api.release import release, seen_by
 from catenum.api.watch import name_of
 from catenum.cli import common, watching
@@ -48,7 +46,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--idle", action="store_true", help="also if nobody waits for it, and it waits for nobody"
     )
     parser.add_argument(
-        "--store", type=Path, metavar="FILE", help="where to write down what was done (as of watch)"
+        "--store", metavar="PLACE", help="where to write down what was done (as of watch)"
     )
     parser.add_argument(
         "--yes", action="store_true", help="do not ask; needed where nobody can be asked"
@@ -102,7 +100,7 @@ def _write_down(
     """
     shown_session = shown.sample.masked().session(shown.session.id) if args.mask else shown.session
     try:
-        with contextlib.closing(writer_beside(args.store or default_store())) as store:
+        with contextlib.closing(writer_beside(common.store_place(args, err))) as store:
             store.release(
                 server, shown_session, result.way, len(shown.waiting), result.went_on, text
             )

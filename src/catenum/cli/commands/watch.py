@@ -13,7 +13,6 @@ from dataclasses import replace
 from pathlib import Path
 from typing import IO
 
-from catenum.api.history import default_store
 from catenum.api.watch import watch
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
@@ -27,6 +26,7 @@ from catenum.live.events import WatchEvent, event_value, log_value
 from catenum.live.watch import WatchOptions
 from catenum.render.console import STYLES, say
 from catenum.render.text import print_story
+from catenum.store.buffered import BufferedStore
 from catenum.store.store import Store
 
 _BAD = ("long", "many", "idle", "deadlocks", "deadlock", "lost", "blind", "store", "trouble")
@@ -53,9 +53,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--store",
-        metavar="FILE",
-        type=Path,
-        help="where to keep what is seen (default: your data folder)",
+        metavar="PLACE",
+        help="where to keep what is seen: a file, or the URL of a PostgreSQL database that many"
+        " watches may share (default: a file in your data folder)",
     )
     parser.add_argument("--no-store", action="store_true", help="keep nothing")
     parser.add_argument(
@@ -156,7 +156,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     done = watch(
         targets,
         options=options,
-        store=None if args.no_store else args.store or default_store(),
+        store=None if args.no_store else common.store_place(args, err),
         time_limit=args.length,
         stop=stop,
         metrics=args.metrics,
@@ -183,16 +183,19 @@ def _log(text: str, servers: list[str]) -> tuple[str, Path]:
 
 
 def _announce(
-    args: argparse.Namespace, targets: dict[str, Target], store: Store | None, err: IO[str]
+    args: argparse.Namespace,
+    targets: dict[str, Target],
+    store: Store | BufferedStore | None,
+    err: IO[str],
 ) -> None:
     if store is not None and store.set_aside is not None:
         err.write(
-            f"catenum: {store.path} was damaged; it was set aside as {store.set_aside}, and a"
+            f"catenum: {store.shown} was damaged; it was set aside as {store.set_aside}, and a"
             " new one begun\n"
         )
     if args.quiet or args.json:
         return
-    kept = f"stored in {store.path}" if store is not None else "nothing is stored"
+    kept = f"stored in {store.shown}" if store is not None else "nothing is stored"
     err.write(
         f"Watching {', '.join(targets)} every {args.every / 1000:g} s; {kept}. Ctrl-C ends it.\n"
     )
