@@ -79,7 +79,7 @@ def _servers(store: Store, name: str | None) -> list[dict[str, Any]]:
     found = store.rows(
         "select s.id, s.name, (select min(m.minute) from minute m where m.server = s.id and m.shape"
         " = ?) as first, w.last_seen as last from server s left join watched w on w.server = s.id"
-        " where (cast(? as text) is null or s.name = ?)",
+        " where (cast(? as text) is null or s.name = ?) order by s.name",
         (LOOKS, name, name),
     )
     return [row for row in found if row["first"] is not None]

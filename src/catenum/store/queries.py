@@ -79,7 +79,7 @@ def totals(store: Store, span: Span) -> dict[str, Any]:
         where, values = f"{where} and coalesce(h.until, '9999') > ?", [*values, span.since]
     gaps = store.rows(
         "select s.name server, h.since, h.until, h.why, h.blind from gap h join server s on s.id ="
-        f" h.server where {where} order by h.since",
+        f" h.server where {where} order by h.since, h.id",
         values,
     )
     for gap in gaps:
@@ -111,7 +111,9 @@ def grouped(store: Store, by: By, span: Span) -> list[dict[str, Any]]:
         f'select {_COLUMNS[by]} "{by}", count(*) incidents, sum(e.wait_ms) wait_ms,'
         " max(e.longest_ms) longest_ms, max(e.waiting) waiting, max(e.chain) chain,"
         f" min(e.first_seen) first, max(e.last_seen) last{own}, count(*) episodes from incident e"
-        f" join server s on s.id = e.server where {where} group by 1, s.id order by wait_ms desc",
+        f" join server s on s.id = e.server where {where} group by 1, s.id order by"
+        " wait_ms desc, 1,"
+        " s.name",
         values,
     )
 
@@ -123,8 +125,8 @@ def pairs(store: Store, span: Span, limit: int = 20) -> list[PairRow]:
     found = store.rows(
         "select m.waiter, m.holder, count(*) times, max(m.wait_ms) longest_ms, min(m.object)"
         " object from wait_pair m join incident e on e.id = m.incident join server s on s.id ="
-        f" e.server where {where} group by 1, 2 order by times desc, longest_ms desc limit"
-        f" {int(limit)}",
+        f" e.server where {where} group by 1, 2 order by times desc, longest_ms desc, 1, 2"
+        f" limit {int(limit)}",
         values,
     )
     return cast("list[PairRow]", found)
@@ -170,13 +172,16 @@ def incident(store: Store, number: int) -> dict[str, Any]:
     if row is None:
         raise InputError(f"there is no incident {number}")
     heads = store.rows(
-        "select * from head where incident = ? order by held_ms desc, first_seen", (number,)
+        "select * from head where incident = ? order by held_ms desc, first_seen, session",
+        (number,),
     )
     return {
         **row,
         "held_by": heads,
         "notes": store.rows("select at, text from note where incident = ? order by at", (number,)),
-        "waits": store.rows("select * from log_wait where incident = ? order by since", (number,)),
+        "waits": store.rows(
+            "select * from log_wait where incident = ? order by since, waiter", (number,)
+        ),
         "releases": [
             one
             for one in releases(store, Span(row["first"], None, row["server"]))
@@ -190,7 +195,7 @@ def deadlocks(store: Store, span: Span) -> list[DeadlockRow]:
     where, values = span.where("d.at")
     found = store.rows(
         "select s.name server, d.at, d.count, d.report, d.source from deadlock d join server s on"
-        f" s.id = d.server where {where} order by d.at",
+        f" s.id = d.server where {where} order by d.at, d.id",
         values,
     )
     return cast("list[DeadlockRow]", found)
@@ -202,7 +207,7 @@ def releases(store: Store, span: Span) -> list[ReleaseRow]:
     found = store.rows(
         "select s.name server, r.at, r.by, r.way, r.session, r.user, r.application, r.host,"
         " r.statement, r.transaction_ms, r.rows_changed, r.waiting, r.went_on, r.outcome from"
-        f" release r join server s on s.id = r.server where {where} order by r.at",
+        f" release r join server s on s.id = r.server where {where} order by r.at, r.id",
         values,
     )
     return cast("list[ReleaseRow]", found)
@@ -232,14 +237,14 @@ def over_time(store: Store, span: Span) -> list[dict[str, Any]]:
     samples = store.rows(
         f"select server, moment, sum(most) samples from (select s.name server, {step} moment,"
         " m.minute, max(m.samples) most from minute m join server s on s.id = m.server where"
-        f" {where} group by 1, 2, 3) group by 1, 2",
+        f" {where} group by 1, 2, 3) step group by 1, 2",
         values,
     )
     counted = {(row["server"], row["moment"]): row["samples"] for row in samples}
     rows = store.rows(
         f"select s.name server, {step} moment, m.shape, sum(m.waiting) waiting from minute m join"
         f" server s on s.id = m.server where {where} and m.shape <> ? group by 1, 2, 3 order by"
-        " 1, 2",
+        " 1, 2, 3",
         [*values, LOOKS],
     )
     found = []

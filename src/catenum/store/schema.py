@@ -16,6 +16,7 @@ _TYPES = {
         "long": "integer",
         "real": "real",
         "bytes": "blob",
+        "text": "text",
         "time": "text",
         "rowless": "without rowid",
     },
@@ -25,57 +26,60 @@ _TYPES = {
         "long": "bigint",
         "real": "double precision",
         "bytes": "bytea",
+        "text": 'text collate "C"',  # in one order everywhere
         "time": 'text collate "C"',
         "rowless": "",
     },
 }
 _TABLES = """
 create table server (
-  id {id}, name text not null unique, kind text, version text, url text);
+  id {id}, name {text} not null unique, kind {text}, version {text}, url {text});
 create table incident (
   id {id}, server {long} not null references server, cycle {int} not null default 0,
-  head text, "user" text, application text, host text, database text, statement text, shape text,
-  object text, first_seen {time} not null, last_seen {time} not null, ended {time},
+  head {text}, "user" {text}, application {text}, host {text}, database {text},
+  statement {text}, shape {text}, object {text},
+  first_seen {time} not null, last_seen {time} not null, ended {time},
   waiting {int} not null, chain {int} not null, wait_ms {real} not null,
   longest_ms {real} not null, recording {bytes}, heads {int} not null default 1, held_ms {real},
-  held_exact {int}, typical_ms {real}, source text not null default 'watch');
+  held_exact {int}, typical_ms {real}, source {text} not null default 'watch');
 create index incident_time on incident (first_seen);
 create table head (
-  incident {long} not null references incident on delete cascade, session text not null,
-  "user" text, application text, host text, statement text, transaction_name text,
+  incident {long} not null references incident on delete cascade, session {text} not null,
+  "user" {text}, application {text}, host {text}, statement {text}, transaction_name {text},
   first_seen {time} not null, last_seen {time} not null, held_ms {real} not null,
   exact {int} not null, waiting {int} not null);
 create index head_incident on head (incident);
 create table wait_pair (
-  incident {long} not null references incident on delete cascade, waiter text not null,
-  holder text not null, object text, wait_ms {real} not null);
+  incident {long} not null references incident on delete cascade, waiter {text} not null,
+  holder {text} not null, object {text}, wait_ms {real} not null);
 create index wait_pair_incident on wait_pair (incident);
 create table log_wait (
-  incident {long} not null references incident on delete cascade, waiter text not null,
-  application text, mode text, since {time} not null, until {time}, holders text, statement text);
+  incident {long} not null references incident on delete cascade, waiter {text} not null,
+  application {text}, mode {text}, since {time} not null, until {time}, holders {text},
+  statement {text});
 create index log_wait_incident on log_wait (incident);
 create table note (
   id {id}, incident {long} not null references incident on delete cascade, at {time} not null,
-  text text not null);
+  text {text} not null);
 create table deadlock (
-  id {id}, server {long} not null, at {time} not null, count {int} not null, report text,
-  source text not null default 'watch');
+  id {id}, server {long} not null, at {time} not null, count {int} not null, report {text},
+  source {text} not null default 'watch');
 create table gap (
-  id {id}, server {long} not null, since {time} not null, until {time}, why text,
+  id {id}, server {long} not null, since {time} not null, until {time}, why {text},
   blind {int} not null default 0);
 create table minute (
-  server {long} not null, minute {time} not null, shape text not null, waiting {int} not null,
+  server {long} not null, minute {time} not null, shape {text} not null, waiting {int} not null,
   samples {int} not null, blind {int} not null default 0,
   primary key (server, minute, shape)) {rowless};
 create table release (
-  id {id}, server {long} not null references server, at {time} not null, by text not null,
-  way text not null, session text not null, "user" text, application text, host text,
-  statement text, transaction_ms {real}, rows_changed {long}, waiting {int} not null,
+  id {id}, server {long} not null references server, at {time} not null, by {text} not null,
+  way {text} not null, session {text} not null, "user" {text}, application {text}, host {text},
+  statement {text}, transaction_ms {real}, rows_changed {long}, waiting {int} not null,
   went_on {int} not null, outcome text not null);
 create index release_time on release (at);
 create table watched (server {long} primary key references server, last_seen {time} not null);
 create table rate (
-  server {long} not null references server, shape text not null, since {time} not null,
+  server {long} not null references server, shape {text} not null, since {time} not null,
   until {time} not null, calls {long} not null, total_ms {real} not null, lock_ms {real},
   primary key (server, shape, since)) {rowless};
 """
