@@ -15,6 +15,7 @@ from catenum.core.scenario.reader import read_scenario
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.engines.targets import Settings, open_engine, resolve
+from catenum.lab.explore.jobs import Here
 from catenum.lab.explore.runner import ExplorationRunner
 from catenum.lab.explore.walker import ExploreOptions
 from catenum.lab.propose.propose import Proposer
@@ -71,6 +72,7 @@ def _measured(connect: Callable[[], Engine], name: str) -> tuple[float, float]:
         found = Proposer(
             connect=connect,
             engine=engine,
+            explores=Here(connect=connect, engine=engine),
             scenario=scenario,
             options=PlayOptions(locks="full"),
             how=how,

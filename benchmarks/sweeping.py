@@ -13,7 +13,8 @@ from catenum.core.scenario.reader import read_scenario
 from catenum.core.servers import NATIVE
 from catenum.core.sweep.result import Sweep
 from catenum.engines.clock import Clock
-from catenum.engines.targets import Settings, open_engine, resolve
+from catenum.engines.targets import Connector, Settings, open_engine, resolve
+from catenum.lab.explore.jobs import Here
 from catenum.lab.explore.runner import ExplorationRunner
 from catenum.lab.explore.walker import ExploreOptions
 from catenum.lab.propose.propose import Proposer
@@ -24,13 +25,13 @@ SAMPLE = "line-by-line"
 A_CASE, A_PROPOSAL = 1.3, 3.0
 
 
-def alone_ms(sweep: Sweeper, swept: Sweep) -> float:
+def alone_ms(connect: Connector, sweep: Sweeper, swept: Sweep) -> float:
     """What the schedules of all cases take, each explored by itself, without what it takes to set
     the stage.
     """
     runs = (
         ExplorationRunner(
-            connect=sweep.connect, engine=sweep.engine, scenario=case.scenario, options=sweep.quick
+            connect=connect, engine=sweep.engine, scenario=case.scenario, options=sweep.quick
         ).run()
         for case in swept.cases
         if case.scenario is not None
@@ -47,18 +48,21 @@ def main() -> int:
             engine = connect()
             engine.make_scratch()
             try:
+                here = Here(connect=connect, engine=engine)
                 sweep = Sweeper(
-                    connect=connect,
+                    explores=here,
                     engine=engine,
                     scenario=scenario,
                     options=ExploreOptions(limit=MOST_SCHEDULES),
                 )
                 swept = sweep.run()
-                alone = alone_ms(sweep, swept)
+                here.close()
+                alone = alone_ms(connect, sweep, swept)
                 clock = Clock()
                 Proposer(
                     connect=connect,
                     engine=engine,
+                    explores=here,
                     scenario=scenario,
                     options=PlayOptions(locks="full"),
                     how=ExploreOptions(limit=300),

@@ -22,6 +22,7 @@ from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.servers import NATIVE, rules_of
 from catenum.engines.postgresql.engine import connect
+from catenum.lab.explore.jobs import Here
 from catenum.lab.explore.walker import ExploreOptions
 from catenum.lab.propose.propose import Proposer
 from catenum.lab.run.play import PlayOptions
@@ -356,6 +357,7 @@ def test_what_changes_the_meaning_is_a_defect_even_if_it_cures(kept):
         proposer = Proposer(
             connect=lambda: engine,
             engine=engine,
+            explores=Here(connect=lambda: engine, engine=engine),
             scenario=scenario,
             options=PlayOptions(locks="full"),
             how=how,
@@ -576,7 +578,8 @@ def test_a_foreign_key_without_an_index_is_given_one_where_that_ends_refusals(ke
     try:
         engine.make_scratch()
         found = Proposer(
-            connect=lambda: engine, engine=engine, scenario=read_scenario(STRIKE_OFF.encode(), "s").scenario,
+            connect=lambda: engine, engine=engine, explores=Here(connect=lambda: engine, engine=engine),
+            scenario=read_scenario(STRIKE_OFF.encode(), "s").scenario,
             options=PlayOptions(locks="full"), how=ExploreOptions(limit=300), first_only=True,
         ).run()  # fmt: skip
     finally:

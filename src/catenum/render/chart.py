@@ -99,7 +99,7 @@ def _panel(
     from catenum.render.figure import INK, PAPER, RULE, WAIT, WORK
 
     tones = (WORK, WAIT, "#8c1d40", "#8aa67a", "#a9829b")
-    step = 10 / 86_400 if len(next(iter(moments))) > 16 else 1 / 1440
+    step = {19: 10 / 86_400, 16: 1 / 1440}.get(len(next(iter(moments))), 1 / 24)  # days
     left, last = min(moments.values()), max(moments.values())
     width = max(step, (last - left) / 400)
     bottoms: dict[str, float] = {}

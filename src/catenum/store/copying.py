@@ -73,6 +73,7 @@ class _Copying:
             return
         order = {
             "minute": "server, minute, shape",
+            "hour": "server, hour",
             "rate": "server, shape, since",
             "watched": "server",
         }.get(table, "id")

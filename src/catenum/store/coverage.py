@@ -47,9 +47,8 @@ def coverage(store: Store, span: Span) -> list[dict[str, Any]]:
         looks = {
             one["hour"]: one["looks"]
             for one in store.rows(
-                "select substr(minute, 1, 13) as hour, sum(samples - blind) as looks from minute"
-                " where server = ? and shape = ? and minute >= ? and minute < ? group by 1",
-                (row["id"], LOOKS, _text(begin)[:13], _text(end)[:19]),
+                "select hour, looks from hour where server = ? and hour >= ? and hour <= ?",
+                (row["id"], _text(begin)[:13], _text(end)[:13]),
             )
         }
         hour = begin.replace(minute=0, second=0, microsecond=0)

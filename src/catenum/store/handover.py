@@ -29,7 +29,8 @@ def handover_value(store: Store, span: Span) -> dict[str, Any]:
     rows = queries.incidents(store, span, 100_000)
     over = [row for row in rows if row["ended"] is not None]
     alike = _alike(over)
-    reported = [row for row in over if not any(row["id"] in one["ids"] for one in alike)]
+    folded = {number for one in alike for number in one["ids"]}
+    reported = [row for row in over if row["id"] not in folded]
     longest = sorted(reported, key=lambda row: -row["wait_ms"])[:MOST]
     until = span.until or moment().isoformat(timespec="seconds").replace("+00:00", "Z")
     first = store.rows("select min(minute) first from minute where shape = ?", (LOOKS,))[0]["first"]

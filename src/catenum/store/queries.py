@@ -84,15 +84,42 @@ def totals(store: Store, span: Span) -> dict[str, Any]:
     )
     for gap in gaps:
         gap["blind"] = bool(gap["blind"])
-    where, values = span.where("m.minute")
-    (looks,) = store.rows(
-        "select coalesce(sum(m.samples - m.blind), 0) looks, coalesce(sum(m.blind), 0) blind_looks "
-        f"from minute m join server s on s.id = m.server where m.shape = '' and {where}",
-        values,
-    )
+    looks = _looks(store, span)
     hole = max(gaps, key=_length, default=None)
     more = {"gaps": gaps, "longest_gap": hole, "coverage": coverage(store, span)}
     return {**row, **deadlocks, **looks, **more}
+
+
+def _looks(store: Store, span: Span) -> dict[str, int]:
+    """Checks that saw all, and those that were blind: whole hours as they were added up, what is
+    left at both ends by tens of seconds.
+    """
+    first, last = (at and at[:19] for at in (span.since, span.until))
+    begin = None if first is None else _hour_from(first)
+    parts = [("hour", "h.hour", Span(begin, last and last[:13], span.server))]
+    if begin is not None and first is not None and first[:13] != begin:
+        parts.append(("minute", "h.minute", Span(first, min(begin, last or begin), span.server)))
+    if last is not None and last[13:].strip(":0") and (begin is None or last[:13] >= begin):
+        parts.append(("minute", "h.minute", Span(last[:13], last, span.server)))
+    looks = blind = 0
+    for table, column, part in parts:
+        where, values = part.where(column)
+        counted = "h.looks" if table == "hour" else "h.samples - h.blind"
+        more = " and h.shape = ''" if table == "minute" else ""
+        (row,) = store.rows(
+            f"select coalesce(sum({counted}), 0) looks, coalesce(sum(h.blind), 0) blind from"
+            f" {table} h join server s on s.id = h.server where {where}{more}",
+            values,
+        )
+        looks, blind = looks + int(row["looks"]), blind + int(row["blind"])
+    return {"looks": looks, "blind_looks": blind}
+
+
+def _hour_from(at: str) -> str:
+    """The first hour that begins at a time or later."""
+    when = datetime.fromisoformat(at)
+    hour = when.replace(minute=0, second=0, microsecond=0)
+    return (hour if hour == when else hour + timedelta(hours=1)).strftime("%Y-%m-%dT%H")
 
 
 def _length(gap: dict[str, Any]) -> timedelta:
@@ -213,15 +240,17 @@ def releases(store: Store, span: Span) -> list[ReleaseRow]:
     return cast("list[ReleaseRow]", found)
 
 
-#: Up to this long a span is drawn by tens of seconds, beyond it by minutes.
-SHORT_SPAN = timedelta(hours=2)
+#: Up to so long a span is drawn by tens of seconds, and by minutes; beyond it by hours. Each with
+#: the length of a step's name.
+STEPS = ((timedelta(hours=2), 19), (timedelta(days=2), 16))
+HOURS = 13
 
 
 def over_time(store: Store, span: Span) -> list[dict[str, Any]]:
     """Waiting sessions over time by server and head statement: the mean over all looks of a step.
 
-    ``moment`` is the step's beginning: tens of seconds in a short span, else minutes. Steps in
-    which nobody waited are left out.
+    ``moment`` is the step's beginning: tens of seconds in a short span, then minutes, then hours.
+    Steps in which nobody waited are left out.
     """
     where, values = span.where("m.minute")
     (ends,) = store.rows(
@@ -232,24 +261,26 @@ def over_time(store: Store, span: Span) -> list[dict[str, Any]]:
     if ends["first"] is None:
         return []
     length = datetime.fromisoformat(ends["last"]) - datetime.fromisoformat(ends["first"])
-    step = f"substr(m.minute, 1, {19 if length <= SHORT_SPAN else 16})"
-    # An older store has not counted its looks; then those count in which somebody waited.
-    samples = store.rows(
-        f"select server, moment, sum(most) samples from (select s.name server, {step} moment,"
-        " m.minute, max(m.samples) most from minute m join server s on s.id = m.server where"
-        f" {where} group by 1, 2, 3) step group by 1, 2",
-        values,
-    )
-    counted = {(row["server"], row["moment"]): row["samples"] for row in samples}
+    size = next((size for most, size in STEPS if length <= most), HOURS)
+    step = f"substr(m.minute, 1, {size})"
     rows = store.rows(
-        f"select s.name server, {step} moment, m.shape, sum(m.waiting) waiting from minute m join"
-        f" server s on s.id = m.server where {where} and m.shape <> ? group by 1, 2, 3 order by"
-        " 1, 2, 3",
+        f"select m.server number, s.name server, {step} moment, m.shape, sum(m.waiting) waiting"
+        f" from minute m join server s on s.id = m.server where {where} and m.shape <> ? group by"
+        " 1, 2, 3, 4 order by 2, 3, 4",
         [*values, LOOKS],
     )
+    if size == HOURS:
+        samples = store.rows("select server, hour moment, looks + blind samples from hour")
+    else:
+        samples = store.rows(
+            f"select m.server, {step} moment, sum(m.samples) samples from minute m join server s on"
+            f" s.id = m.server where {where} and m.shape = ? group by 1, 2",
+            [*values, LOOKS],
+        )
+    counted = {(row["server"], row["moment"]): row["samples"] for row in samples}
     found = []
     for row in rows:
-        count = counted[row["server"], row["moment"]]
+        count = counted[row.pop("number"), row["moment"]]
         found.append({**row, "waiting": row["waiting"] / count, "samples": count})
     return found
 

@@ -83,8 +83,14 @@ create table rate (
   until {time} not null, calls {long} not null, total_ms {real} not null, lock_ms {real},
   primary key (server, shape, since)) {rowless};
 """
-#: Questions about a time do not read all of the others.
+#: Questions about a time do not read all of the others; those about looks read them by the hour.
 _INDEXES = """
+create table hour (
+  server {long} not null, hour {time} not null, looks {int} not null, blind {int} not null,
+  primary key (server, hour)) {rowless};
+insert into hour (server, hour, looks, blind)
+  select server, substr(minute, 1, 13), sum(samples - blind), sum(blind) from minute
+  where shape = '' group by 1, 2;
 create index incident_server on incident (server, first_seen);
 create index note_incident on note (incident);
 create index deadlock_time on deadlock (at);
@@ -106,6 +112,7 @@ TABLES = (
     "deadlock",
     "gap",
     "minute",
+    "hour",
     "release",
     "watched",
     "rate",

@@ -219,6 +219,12 @@ class Store:
                 " blind = minute.blind + excluded.blind",
                 (server, look.at[:18] + "0", key, waiting, int(look.partial)),
             )
+        self.database.execute(
+            "insert into hour (server, hour, looks, blind) values (?, ?, ?, ?) on conflict (server,"
+            " hour) do update set looks = hour.looks + excluded.looks, blind = hour.blind +"
+            " excluded.blind",
+            (server, look.at[:13], int(not look.partial), int(look.partial)),
+        )
 
     def rate(self, name: str, steps: Sequence[Step]) -> None:
         """How often statements ran between two moments. Raises SaveError."""
@@ -334,6 +340,7 @@ class Store:
             self._forget(f"first_seen < ? and {mine}", (limit, *values))
             for table, column, until in (
                 ("minute", "minute", limit[:16]),
+                ("hour", "hour", limit[:13]),
                 ("deadlock", "at", limit),
                 ("gap", "until", limit),
                 ("release", "at", limit),
