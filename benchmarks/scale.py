@@ -1,19 +1,23 @@
 """What a cluster costs and brings, and what a shared store takes and answers, as ratios within one
-run. ``make bench`` runs this too.
+run. ``make bench`` runs this too. The curves of docs/scale.md are printed where they are named.
 
-python benchmarks/scale.py [cluster|writers|history] …
+python benchmarks/scale.py [cluster|writers|history|classes|counting|watched|looks] …
 """
 
 from __future__ import annotations
 
+import json
 import multiprocessing as mp
+import signal
 import statistics
 import subprocess
 import sys
+import tempfile
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 import psutil
 import psycopg
@@ -28,7 +32,8 @@ from catenum.core.snapshot.incidents import IncidentTracker
 from catenum.engines.private import private_server
 from catenum.engines.targets import Connector, Settings, open_engine, resolve
 from catenum.lab.explore.runner import ExplorationRunner
-from catenum.lab.explore.walker import ExploreOptions
+from catenum.lab.explore.stage import Stage
+from catenum.lab.explore.walker import ExploreOptions, Explorer, plan
 from catenum.store.store import writer
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
@@ -51,7 +56,19 @@ def reported(what: str, value: float, bound: float, *, most: bool = False) -> No
 # -- a cluster -------------------------------------------------------------------------------------
 
 
-def rate(connect: Connector, cluster: Cluster | None) -> float:
+class Timed(walks.Walks):
+    """Remembers when each turn came back, and how long (ms) the worker worked in it."""
+
+    marks: list[tuple[float, float]] = []  # noqa: RUF012
+
+    def _add(self, turned: walks.Turned, explorer: Explorer) -> None:
+        self.marks.append((time.perf_counter(), turned.worked_ms))
+        super()._add(turned, explorer)
+
+
+def rate(
+    connect: Connector, cluster: Cluster | None, kind: type[walks.Walks] = walks.Walks
+) -> float:
     """Schedules a second of exploring left-open whole, from the first that were reported on."""
     engine = connect()
     engine.make_scratch()
@@ -61,7 +78,7 @@ def rate(connect: Connector, cluster: Cluster | None) -> float:
         engine=engine,
         scenario=read_scenario(samples.text("left-open").encode(), "left-open").scenario,
         options=ExploreOptions(every=True, for_ms=SECONDS * 1000),
-        together=walks.Walks(cluster) if cluster is not None else None,
+        together=kind(cluster) if cluster is not None else None,
     )
     try:
         runner.run(
@@ -119,21 +136,26 @@ def of_clusters() -> None:
             pairs = [(rate(connect, one), rate(connect, None)) for _ in range(ROUNDS)]
             ratio = statistics.median(a / b for a, b in pairs)
             reported("a cluster of one worker / one process, schedules a second", ratio, 0.9)
-            turns = walks.TURN_MS
-            pairs = []
+            turns, walks.TURN_MS = walks.TURN_MS, 500.0
+            costs = []
             for _ in range(ROUNDS):
-                walks.TURN_MS = 500.0
-                short = rate(connect, one)
-                walks.TURN_MS = 4_000.0
-                pairs.append((short, rate(connect, one)))
+                Timed.marks.clear()
+                rate(connect, one, Timed)
+                (begun, _), (over, _) = Timed.marks[0], Timed.marks[-1]
+                worked = sum(ms for _, ms in Timed.marks[1:]) / 1000
+                costs.append(1 - worked / (over - begun))
             walks.TURN_MS = turns
-            ratio = statistics.median(a / b for a, b in pairs)
-            reported("the same, turns of 0.5 s / of 4 s", ratio, 0.97)
-            alone = [rate(connect, one) for _ in range(ROUNDS)]
-        with workers(connect, 2) as two:
+            cost = 100 * statistics.median(costs)
+            reported("of the time, not worked where a turn is 0.5 s (%)", cost, 3.0, most=True)
+        with workers(connect, 2) as two, workers(connect, 1) as one:
             rate(connect, two)
-            both = [share_of_servers(lambda: rate(connect, two)) for _ in range(ROUNDS)]
-        ratio = statistics.median(b for b, _ in both) / statistics.median(alone)
+            rate(connect, one)
+            ratios, both = [], []
+            for _ in range(ROUNDS):
+                alone = rate(connect, one)
+                both.append(share_of_servers(lambda: rate(connect, two)))
+                ratios.append(both[-1][0] / alone)
+        ratio = statistics.median(ratios)
         share = statistics.median(s for _, s in both)
         reported(f"two workers / one on two cores ({share:.0%} of them the servers')", ratio, 1.6)
 
@@ -245,11 +267,128 @@ def of_history() -> None:
             reported(title, statistics.median(took), 2.0, most=True)
 
 
+# -- curves for docs/scale.md ----------------------------------------------------------------------
+
+
+def of_classes() -> None:
+    """What grows with the number of schedules that were run: memory, the saved state, time."""
+    mine = psutil.Process()
+    with open_engine(resolve("local:postgresql", Settings()), print) as connect:
+        engine = connect()
+        engine.make_scratch()
+        runner = ExplorationRunner(
+            connect=connect,
+            engine=engine,
+            scenario=read_scenario(samples.text("left-open").encode(), "left-open").scenario,
+            options=ExploreOptions(every=True, for_ms=100_000),
+        )
+        start, marks = time.perf_counter(), [1_000, 2_000, 4_000, 8_000, 16_000, 32_000]
+
+        def progress(explorer: Any) -> None:
+            done = explorer.tally.schedules + explorer.tally.broken_off
+            if marks and done >= marks[0]:
+                marks.pop(0)
+                state = len(json.dumps(runner.state(explorer)))
+                took, memory = time.perf_counter() - start, mine.memory_info().rss / 2**20
+                print(f"{done:>8,} schedules {took:7.1f} s  {memory:6.0f} MB  state {state:>9,} B")
+
+        try:
+            runner.run(progress=progress)
+        finally:
+            engine.close()
+
+
+def of_counting() -> None:
+    """How long counting a space takes, by the number of its classes: a line of vessels, each of
+    which meets the next.
+    """
+    for size in range(4, 16, 2):
+        text = "scenario: line\ndata: create table berth (id int primary key, moved int);\n"
+        text += "transactions:\n"
+        for number in range(size):
+            pair = (f"update berth set moved = 1 where id = {n}" for n in (number, number + 1))
+            text += f"  t{number}: {{statements: [{', '.join(pair)}]}}\n"
+        scenario = read_scenario(text.encode(), "line").scenario
+        with open_engine(resolve("local:postgresql", Settings()), print) as connect:
+            engine = connect()
+            engine.make_scratch()
+            with Stage(engine, scenario) as stage:
+                start = time.perf_counter()
+                made = plan(stage.scenario, stage.dependence, ExploreOptions())
+                took = time.perf_counter() - start
+            engine.close()
+        print(f"{size:>3} transactions  {made.orders:.1e} orders  {made.classes or 'not counted'}"
+              f" classes  {took:6.2f} s", flush=True)  # fmt: skip
+
+
+def of_watched() -> None:
+    """What one watch needs, by the number of servers that it looks at every second; and what the
+    store takes of it.
+    """
+    with a_database() as url, tempfile.TemporaryDirectory() as folder:
+        for count in (1, 10, 50, 100):
+            named = "".join(f'berth-{n} = "{url}"\n' for n in range(count))
+            (Path(folder) / "catenum.toml").write_text(f"[targets]\n{named}")
+            targets = [word for n in range(count) for word in ("--target", f"berth-{n}")]
+            watch = psutil.Popen(
+                [SCRIPT, "watch", *targets, "--store", url, "--quiet"],
+                cwd=folder,
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+            )
+            time.sleep(12)
+            first = watch.cpu_times()
+            time.sleep(20)
+            last, memory = watch.cpu_times(), watch.memory_info().rss / 2**20
+            watch.send_signal(signal.SIGINT)
+            watch.wait(30)
+            spent = (last.user + last.system - first.user - first.system) / 20
+            with psycopg.connect(url) as connection:
+                query = "select sum(samples) from catenum_history.minute where shape = ''"
+                (looks,) = connection.execute(query).fetchone() or (0,)
+                connection.execute("truncate catenum_history.minute")
+            print(f"{count:>4} servers  {spent:5.1%} of a core  {memory:6.0f} MB  {looks} looks"
+                  f" in 32 s", flush=True)  # fmt: skip
+
+
+def of_looks() -> None:
+    """How many looks a second the store takes from one writer, and how large they get."""
+    from test_live import moment
+
+    with a_database() as url:
+        store = writer(url)
+        start, number = time.perf_counter(), 0
+        while time.perf_counter() - start < 10:
+            at = f"2026-03-{1 + number // 86_400:02d}T{number // 3600 % 24:02d}"
+            at += f":{number // 60 % 60:02d}:{number % 60:02d}.000Z"
+            store.write("berth-1", moment(at), ())
+            number += 1
+        print(f"{number / 10:.0f} looks a second from one writer")
+        store.close()
+        with psycopg.connect(url, autocommit=True) as connection:
+            connection.execute(_FILL.replace("insert into server", "delete from server;\n"
+                               "truncate catenum_history.minute, hour, watched;\n"
+                               "insert into server"))  # fmt: skip
+            query = """select relname, pg_total_relation_size(oid), reltuples from pg_class
+                where relnamespace = 'catenum_history'::regnamespace and relkind = 'r'
+                and reltuples > 0 order by 2 desc"""
+            for name, size, rows in connection.execute(query):
+                print(
+                    f"{name:<10} {rows:>10,.0f} rows  {size / 2**20:8.1f} MB  {size / rows:6.0f} B"
+                )
+
+
 def main() -> int:
     """Measure and print; 1 where a bound is passed."""
-    parts = {"cluster": of_clusters, "writers": of_writers, "history": of_history}
-    for name in sys.argv[1:] or list(parts):
-        parts[name]()
+    bounds = {"cluster": of_clusters, "writers": of_writers, "history": of_history}
+    curves = {
+        "classes": of_classes,
+        "counting": of_counting,
+        "watched": of_watched,
+        "looks": of_looks,
+    }
+    for name in sys.argv[1:] or list(bounds):
+        (bounds | curves)[name]()
     return 0 if good else 1
 
 

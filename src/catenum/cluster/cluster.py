@@ -325,14 +325,21 @@ def _client(address: str | None, size: int | None) -> Iterator[Client]:
     with contextlib.ExitStack() as stack:
         where: Any = address
         if size is not None:
-            with without_main_module():
+            import dask
+
+            # its profiler looks at a worker's stack a hundred times a second
+            unprofiled = dask.config.set({"distributed.worker.profile.enabled": False})
+            with unprofiled, without_main_module():
                 where = stack.enter_context(
                     LocalCluster(
                         n_workers=size,
                         threads_per_worker=1,
                         processes=True,
                         host="127.0.0.1",
-                        dashboard_address=None,
+                        dashboard_address="127.0.0.1:0",
+                        worker_dashboard_address="127.0.0.1:0",
+                        scheduler_kwargs={"dashboard": False},
+                        security=True,  # certificates of the moment: nobody else gets in
                         silence_logs=logging.CRITICAL,
                     )
                 )

@@ -50,14 +50,15 @@ class Turn:
 
 @dataclass(frozen=True)
 class Turned:
-    """What came of it. ``uncounted``: deadlocks that the worker's server counted in all of the
-    walk, and no client received.
+    """What came of it, and how long it took. ``uncounted``: deadlocks that the worker's server
+    counted in all of the walk, and no client received.
     """
 
     worker: str
     tally: Any
     left: list[Share]
     uncounted: int | None
+    worked_ms: float = 0.0
     raised: Exception | None = None
 
 
@@ -69,7 +70,7 @@ def walk(turn: Turn) -> Turned:
     try:
         return host().do(lambda mine: _walk(mine, turn, where))
     except (CatenumError, Widened) as error:
-        return Turned(where, None, [], None, error)
+        return Turned(where, None, [], None, raised=error)
 
 
 def _walk(mine: Host, turn: Turn, where: str) -> Turned:
@@ -80,8 +81,10 @@ def _walk(mine: Host, turn: Turn, where: str) -> Turned:
     while worker.busy and clock.now_ms() < turn.for_ms:
         worker.step()
     mine.used(turn.client)
+    worked_ms = clock.now_ms()
     tally = tally_adapter().dump_python(worker.take_tally())
-    return Turned(where, tally, worker.give_all(turn.parts), worker.stage.uncounted())
+    left = worker.give_all(turn.parts)
+    return Turned(where, tally, left, worker.stage.uncounted(), worked_ms)
 
 
 def settle(client: str, site: Site, name: str) -> Turned | None:
@@ -94,7 +97,7 @@ def settle(client: str, site: Site, name: str) -> Turned | None:
     try:
         return host().do(lambda mine: _settle(mine.space(client, site), name, where))
     except (CatenumError, Widened) as error:
-        return Turned(where, None, [], None, error)
+        return Turned(where, None, [], None, raised=error)
 
 
 def _settle(space: Space, name: str, where: str) -> Turned | None:
