@@ -326,7 +326,7 @@ def of_watched() -> None:
     store takes of it.
     """
     with a_database() as url, tempfile.TemporaryDirectory() as folder:
-        for count in (1, 10, 50, 100):
+        for count in (1, 10, 25, 50):
             named = "".join(f'berth-{n} = "{url}"\n' for n in range(count))
             (Path(folder) / "catenum.toml").write_text(f"[targets]\n{named}")
             targets = [word for n in range(count) for word in ("--target", f"berth-{n}")]
@@ -366,9 +366,9 @@ def of_looks() -> None:
         print(f"{number / 10:.0f} looks a second from one writer")
         store.close()
         with psycopg.connect(url, autocommit=True) as connection:
-            connection.execute(_FILL.replace("insert into server", "delete from server;\n"
-                               "truncate catenum_history.minute, hour, watched;\n"
-                               "insert into server"))  # fmt: skip
+            connection.execute("truncate catenum_history.server cascade")
+            connection.execute("truncate catenum_history.minute, catenum_history.hour")
+            connection.execute(_FILL)
             query = """select relname, pg_total_relation_size(oid), reltuples from pg_class
                 where relnamespace = 'catenum_history'::regnamespace and relkind = 'r'
                 and reltuples > 0 order by 2 desc"""

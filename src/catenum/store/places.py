@@ -14,7 +14,6 @@ if TYPE_CHECKING:
 
 #: A file, or a URL.
 StorePlace = Path | str
-SCHEMES = ("postgresql", "postgres")
 
 
 def default_store() -> Path:
@@ -31,6 +30,8 @@ def place_of(word: str | Path | None) -> StorePlace:
         return default_store()
     if isinstance(word, Path) or "://" not in word:
         return Path(word)
+    from catenum.engines.postgresql.database import SCHEMES  # its driver takes a while to load
+
     if word.partition("://")[0] not in SCHEMES:
         raise InputError(
             f"a store cannot be at {without_secrets(word)}",

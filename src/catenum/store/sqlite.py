@@ -20,7 +20,17 @@ from catenum.store.schema import VERSION, migrate
 class SqliteDatabase:
     """One connection to a file."""
 
-    kind, shared = "sqlite", False
+    shared = False
+    types: Mapping[str, str] = {
+        "id": "integer primary key",
+        "int": "integer",
+        "long": "integer",
+        "real": "real",
+        "bytes": "blob",
+        "text": "text",
+        "time": "text",
+        "rowless": "without rowid",
+    }
 
     def __init__(self, path: Path, lock: IO[str] | None = None) -> None:
         """Opens the file, and makes the tables where they are not there. Raises DatabaseFault;

@@ -32,8 +32,11 @@ class Database(Protocol):
         """Whether several may write to it."""
 
     @property
-    def kind(self) -> str:
-        """``sqlite`` or ``postgresql``."""
+    def types(self) -> Mapping[str, str]:
+        """What it calls the types of the schema: ``id`` (a number that it gives), ``int``,
+        ``long`` (64 bits), ``real``, ``bytes``, ``text`` and ``time`` (both compared byte by byte);
+        and what follows a table that is its own index, ``rowless``.
+        """
 
     def transaction(self) -> AbstractContextManager[None]:
         """All that is done in the block is written, or nothing where it raises."""
