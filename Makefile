@@ -81,6 +81,7 @@ bench: $(VENV)/.ready-dev-embedded
 	$(BIN)/python benchmarks/proposing.py
 	$(BIN)/python benchmarks/sweeping.py
 	$(BIN)/python benchmarks/profiles.py
+	$(BIN)/python benchmarks/scale.py
 	$(BIN)/python benchmarks/pace.py
 
 # The wheel: the same when built twice, and at work in a bare environment of each Python there is.
