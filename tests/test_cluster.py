@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import signal
@@ -163,6 +164,17 @@ def test_workers_that_cannot_do_the_work_are_left_out_and_said(own: Machine, tmp
     done = own.run("explore", "berth-swap", "--cluster", own.scheduler)
     assert done.code in (0, 1)
     assert "1 worker, each with PostgreSQL" in done.err
+
+
+@with_servers
+def test_a_worker_whose_server_died_starts_another_for_the_next_command(own: Machine):
+    own.start_worker()
+    words = ("explore", "berth-swap", "--json", "--cluster", own.scheduler)
+    first = results(own.run(*words))
+    for pid in own.servers():
+        with contextlib.suppress(ProcessLookupError):
+            os.kill(pid, signal.SIGKILL)
+    assert results(own.run(*words)) == first
 
 
 @with_servers

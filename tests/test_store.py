@@ -7,6 +7,7 @@ import signal
 import sqlite3
 import subprocess
 import threading
+from dataclasses import replace
 from pathlib import Path
 
 import psycopg
@@ -383,6 +384,32 @@ def test_what_is_seen_while_the_store_is_away_is_written_when_it_is_back(databas
     totals = queries.totals(store, Span(until="2026-04-01T00:00:00.000Z"))
     assert (totals["looks"], totals["gaps"]) == (10, [])
     store.close()
+
+
+def test_statements_that_are_no_text_to_the_store_are_stored_all_the_same(place):
+    store = writer(place)
+    sample = moment(SECONDS[0], ("b", "a"))
+    odd = "select '\0', '%s' from quay"
+    sessions = tuple(replace(one, statement=odd, user="o'neill \0") for one in sample.sessions)
+    sample = replace(sample, sessions=sessions, by_id={})
+    change = IncidentTracker().update(sample, since_last_ms=1000)
+    store.write("north", sample, change.began, 1, "a report with \0 in it")
+    (incident,) = queries.incidents(store, Span())
+    assert incident["user"].startswith("o'neill")
+    assert "'%s' from quay" in incident["statement"]
+    assert len(queries.deadlocks(store, Span())) == 1
+    store.close()
+
+
+def test_what_the_store_never_takes_does_not_hold_up_the_rest(database):
+    with psycopg.connect(database, autocommit=True) as connection:
+        store = BufferedStore(writer(database))
+        connection.execute("alter table catenum_history.gap add check (why <> 'not this one')")
+        store.gap("north", SECONDS[0], SECONDS[1], "not this one")
+        store.gap("north", SECONDS[2], SECONDS[3], "another")
+        assert store.close() == 1
+        rows = connection.execute("select why from catenum_history.gap").fetchall()
+        assert rows == [("another",)]
 
 
 def test_what_waits_is_bounded_and_beyond_it_there_is_a_gap(database, own_server):

@@ -22,6 +22,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypeVar
 
+from catenum.core.errors import TargetError
+from catenum.core.record.recording import TargetInfo
 from catenum.core.servers import rules_of
 from catenum.core.version import __version__
 from catenum.engines.clock import Clock
@@ -108,7 +110,7 @@ class Host(threading.Thread):
         self._asked: queue.SimpleQueue[tuple[Callable[[], Any], Future[Any]] | None]
         self._asked = queue.SimpleQueue()
         self._clock, self._closed = Clock(), closed
-        self._servers: dict[Site, Connector] = {}
+        self._servers: dict[Site, tuple[Connector, ExitStack]] = {}
         self._spaces: dict[str, Space] = {}
         atexit.register(self.stop)
         self.start()
@@ -120,24 +122,25 @@ class Host(threading.Thread):
         return answer.result()
 
     def run(self) -> None:
-        with ExitStack() as self._stack:
-            while True:
-                try:
-                    asked = self._asked.get(timeout=LOOK_S)
-                except queue.Empty:
-                    if self._closed():
-                        break
-                    self._end_idle()
-                    continue
-                if asked is None:
+        while True:
+            try:
+                asked = self._asked.get(timeout=LOOK_S)
+            except queue.Empty:
+                if self._closed():
                     break
-                work, answer = asked
-                try:
-                    answer.set_result(work())
-                except BaseException as error:
-                    answer.set_exception(error)
-                del work, answer
-            self.leave()
+                self._end_idle()
+                continue
+            if asked is None:
+                break
+            work, answer = asked
+            try:
+                answer.set_result(work())
+            except BaseException as error:
+                answer.set_exception(error)
+            del work, answer
+        self.leave()
+        for site in list(self._servers):
+            self._stop_server(site)
 
     def stop(self) -> None:
         """Drop everything, and stop the servers."""
@@ -159,8 +162,13 @@ class Host(threading.Thread):
             opened = open_engine(
                 target, _ignore, sandboxed=site.sandboxed, own=dict(site.own), alone=True
             )
-            self._servers[site] = self._stack.enter_context(opened)
-        return self._servers[site]
+            stack = ExitStack()
+            self._servers[site] = (stack.enter_context(opened), stack)
+        return self._servers[site][0]
+
+    def _stop_server(self, site: Site) -> None:
+        _, stack = self._servers.pop(site)
+        _quietly(stack.close)
 
     def space(self, client: str, site: Site) -> Space:
         """The client's scratch space. Raises TargetError."""
@@ -195,13 +203,23 @@ class Host(threading.Thread):
 
     def describe(self, site: Site) -> Described:
         """Raises TargetError where the server cannot be had."""
-        engine: Engine = self.connector(site)()
         try:
-            info = engine.info
-        finally:
-            engine.close()
+            info = self._info(site)
+        except TargetError:
+            if site not in self._servers:
+                raise
+            self.leave()  # its server died: another one, once
+            self._stop_server(site)
+            info = self._info(site)
         shown = f"{rules_of(info.server).title} {info.version}"
         return Described(__version__, digest_here(), shown, socket.gethostname(), os.getpid())
+
+    def _info(self, site: Site) -> TargetInfo:
+        engine: Engine = self.connector(site)()
+        try:
+            return engine.info
+        finally:
+            engine.close()
 
     def _end_idle(self) -> None:
         for name, space in list(self._spaces.items()):

@@ -81,7 +81,9 @@ class InputError(CatenumError):
 
 
 class SaveError(CatenumError):
-    """A result could not be written."""
+    """A result could not be written. ``refused``: it never will be, however often it is tried."""
+
+    refused = False
 
 
 class ScenarioFault(InputError):

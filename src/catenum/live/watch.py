@@ -527,9 +527,11 @@ class Watch:
         if (trouble is None) == (self._store_trouble is None):
             return
         self._store_trouble = trouble
-        text = f"{trouble}; what is seen is kept in memory until it can be stored"
-        if trouble is None:
-            text = "the store can be written to again; nothing of what was kept was lost"
+        text = f"{trouble}; what is seen is kept in memory as long as it may be stored yet"
+        if trouble is None and self.store is not None:
+            dropped = self.store.lost
+            lost = f"{dropped:,} things that it does not take" if dropped else "nothing"
+            text = f"the store can be written to again; {lost} of what was kept was lost"
         self._alert(WatchEvent(what="store", server="", at=self._clock.wall(), text=text))
 
     def _keep(self, write: Callable[[Store | BufferedStore], None]) -> bool:

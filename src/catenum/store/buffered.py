@@ -38,6 +38,7 @@ class BufferedStore:
         self._changed = threading.Condition()
         self._ending = False
         self._trouble: str | None = None
+        self._lost = 0  # what the store would never take
         self._entered: dict[int, tuple[int | None, str | None]] = {}  # by the incident's identity
         self._thread = threading.Thread(target=self._run, name="catenum-store", daemon=True)
         self._thread.start()
@@ -56,6 +57,11 @@ class BufferedStore:
     def trouble(self) -> str | None:
         """Why nothing can be written at the moment."""
         return self._trouble
+
+    @property
+    def lost(self) -> int:
+        """How many things the store would never take, so that they were dropped."""
+        return self._lost
 
     @property
     def waiting(self) -> int:
@@ -98,12 +104,12 @@ class BufferedStore:
             self._put(lambda store: store.trim(keep_ms, most_bytes))
 
     def close(self) -> int:
-        """Write what is left, for a while; gives how many things could not be."""
+        """Write what is left, for a while; gives how many things could not be written."""
         with self._changed:
             self._ending = True
             self._changed.notify()
         self._thread.join(LAST_S)
-        left = len(self._waiting)
+        left = len(self._waiting) + self._lost
         self.store.close()
         return left
 
@@ -133,12 +139,15 @@ class BufferedStore:
                 return
             try:
                 work(self.store)
-            except CatenumError as error:
-                self._trouble = error.problems[0].message
-                with self._changed:
-                    self._changed.wait(PAUSE_S if not self._ending else PAUSE_S / 5)
-                continue
-            self._trouble = None
+            except Exception as error:  # nothing may end the thread, or all that follows is lost
+                self._trouble = str(error).splitlines()[0]
+                if isinstance(error, CatenumError) and not getattr(error, "refused", False):
+                    with self._changed:
+                        self._changed.wait(PAUSE_S if not self._ending else PAUSE_S / 5)
+                    continue
+                self._lost += 1
+            else:
+                self._trouble = None
             with self._changed:
                 self._waiting.popleft()
 

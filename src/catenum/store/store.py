@@ -86,6 +86,11 @@ class Store:
         """What cannot be written is told by who writes it."""
         return None
 
+    @property
+    def lost(self) -> int:
+        """What is not taken is told by who writes it."""
+        return 0
+
     def close(self) -> int:
         """Close, and let another one write; gives how many things could not be written."""
         self.database.close()
@@ -162,7 +167,9 @@ class Store:
             )
 
     def _failed(self, error: DatabaseFault) -> SaveError:
-        return SaveError(f"cannot write to {self.shown}: {error}")
+        failed = SaveError(f"cannot write to {self.shown}: {error}")
+        failed.refused = error.refused
+        return failed
 
     @contextlib.contextmanager
     def _written(self, incidents: Sequence[Incident] = ()) -> Iterator[None]:

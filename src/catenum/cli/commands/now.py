@@ -18,7 +18,7 @@ from catenum.api import files
 from catenum.api.now import look
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
-from catenum.core.errors import InputError, TargetError
+from catenum.core.errors import CatenumError, InputError, TargetError
 from catenum.core.record.recording_file import to_json
 from catenum.core.servers import rules_of
 from catenum.core.snapshot.across import look_across, standing
@@ -161,7 +161,11 @@ def _show_server(
     if not args.brief:
         say(console)
         print_story(console, tell_sample(sample))
-    ways = [*_ways_out(sample, name if args.target else None), *_before(sample, name, args)]
+    ways = [*_ways_out(sample, name if args.target else None)]
+    try:
+        ways += _before(sample, name, args)
+    except CatenumError as error:  # what is seen now is what was asked for
+        ways.append(f"How often it was so before is not known: {error.problems[0].message}")
     for line in ["", *ways] if ways else ():
         say(console, line)
     say(console)

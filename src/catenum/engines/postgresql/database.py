@@ -122,7 +122,9 @@ class PostgresqlDatabase:
             psycopg.errors.InsufficientPrivilege
             | psycopg.errors.InvalidCatalogName
             | psycopg.errors.InvalidPassword
-            | psycopg.ProgrammingError,
+            | psycopg.ProgrammingError
+            | psycopg.DataError
+            | psycopg.IntegrityError,
         )
         return DatabaseFault(text, refused=refused)
 
@@ -164,7 +166,7 @@ class PostgresqlDatabase:
     def execute(self, sql: str, values: Sequence[object] = ()) -> int:
         """Gives how many rows were changed."""
         try:
-            return self.connection.execute(_theirs(sql), values or None).rowcount
+            return self.connection.execute(_theirs(sql), _plain(values) or None).rowcount
         except psycopg.Error as error:
             raise self._fault(error) from error
 
@@ -172,7 +174,7 @@ class PostgresqlDatabase:
         """The same statement with one row of values after another."""
         try:
             with self.connection.cursor() as cursor:
-                cursor.executemany(_theirs(sql), rows)
+                cursor.executemany(_theirs(sql), map(_plain, rows))
         except psycopg.Error as error:
             raise self._fault(error) from error
 
@@ -187,7 +189,7 @@ class PostgresqlDatabase:
     def rows(self, sql: str, values: Sequence[object] = ()) -> list[dict[str, Any]]:
         """What a query gives, by the names of its columns."""
         try:
-            return self.connection.execute(_theirs(sql), values or None).fetchall()
+            return self.connection.execute(_theirs(sql), _plain(values) or None).fetchall()
         except psycopg.Error as error:
             raise self._fault(error) from error
 
@@ -235,6 +237,18 @@ class PostgresqlDatabase:
         if version:
             # packed already: its length is known without reading it
             self.execute("alter table incident alter column recording set storage external")
+
+
+def _plain(values: Sequence[object]) -> list[object]:
+    """Texts as PostgreSQL takes them: other servers' statements may have a NUL, or bytes that are
+    no text.
+    """
+    return [
+        value.replace("\0", "\\x00").encode("utf-8", "backslashreplace").decode()
+        if isinstance(value, str)
+        else value
+        for value in values
+    ]
 
 
 def _theirs(sql: str) -> str:
