@@ -50,8 +50,12 @@ class History:
         """Which statement waited for which, how often."""
         return queries.pairs(self.store, self.span)
 
+    def minutes_waited(self) -> list[dict[str, Any]]:
+        """In how many minutes of each hour somebody waited."""
+        return queries.minutes_waited(self.store, self.span)
+
     def over_time(self) -> list[dict[str, Any]]:
-        """By hour, how many waited and how long."""
+        """How many waited, by head statement: by tens of seconds, minutes or hours."""
         return queries.over_time(self.store, self.span)
 
     def recording(self, incident: int) -> Recording:

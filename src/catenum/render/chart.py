@@ -26,11 +26,12 @@ MOST_DAYS, MOST_DAYS_OF_SEVERAL = 14, 8
 Rows = Sequence[dict[str, Any]]
 
 
-def chart_figure(rows: Rows, gaps: Rows, title: str) -> Any:
+def chart_figure(rows: Rows, gaps: Rows, hours: Rows, title: str) -> Any:
     """Waiting sessions over time by head statement, one panel a server, and a calendar of the hours
     in which it happens.
 
-    ``rows``: see ``live.history.over_time``. ``gaps``: when a server was not seen.
+    ``rows``: see ``store.queries.over_time``; ``hours``: ``minutes_waited``; ``gaps``: when a
+    server was not seen.
     """
     import matplotlib
 
@@ -49,7 +50,7 @@ def chart_figure(rows: Rows, gaps: Rows, title: str) -> Any:
         moment: float(date2num(datetime.fromisoformat(moment).replace(tzinfo=UTC)))
         for moment in times
     }
-    lines = _calendar_lines(rows, several=len(ranked) > 1)
+    lines = _calendar_lines(hours, several=len(ranked) > 1)
     tones = len(shapes) + bool(gaps) + (len({row["shape"] for row in rows}) > len(shapes))
     legend = HOURS + _calendar_height(lines) + HEADING + LEGEND_LINE * (tones + 1)
     height = (TOP - legend - TIMES - GAP * (len(servers) - 1)) / len(servers)
@@ -77,7 +78,7 @@ def chart_figure(rows: Rows, gaps: Rows, title: str) -> Any:
         va="center",
     )
     figure.text(0.03, 0.915, textwrap.shorten(title, 165), fontsize=10.5, color=INK, va="center")
-    _calendar(figure, rows, lines, several=len(ranked) > 1)
+    _calendar(figure, hours, lines, several=len(ranked) > 1)
     return figure
 
 
@@ -183,7 +184,7 @@ def _line_of(row: dict[str, Any], *, several: bool) -> str:
     return f"{row['moment'][:10]} {row['server']}" if several else str(row["moment"][:10])
 
 
-def _calendar(figure: Any, rows: Rows, lines: Sequence[str], *, several: bool) -> None:
+def _calendar(figure: Any, hours: Rows, lines: Sequence[str], *, several: bool) -> None:
     """Days, of each server, against hours; the figure in a cell is minutes in which somebody
     waited.
     """
@@ -192,13 +193,9 @@ def _calendar(figure: Any, rows: Rows, lines: Sequence[str], *, several: bool) -
     from catenum.render.figure import INK, PAPER
 
     minutes = {
-        (_line_of(row, several=several), int(row["moment"][11:13]), row["moment"][:16])
-        for row in rows
+        (_line_of(row, several=several), int(row["moment"][11:13])): row["minutes"] for row in hours
     }
-    grid = [
-        [sum(1 for n, h, _ in minutes if (n, h) == (name, hour)) for hour in range(24)]
-        for name in lines
-    ]
+    grid = [[minutes.get((name, hour), 0) for hour in range(24)] for name in lines]
     height = _calendar_height(lines)
     left = 0.2 if several else 0.12
     axes = figure.add_axes((left, 0.06, 0.97 - left, height))

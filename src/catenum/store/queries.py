@@ -252,7 +252,7 @@ def over_time(store: Store, span: Span) -> list[dict[str, Any]]:
     ``moment`` is the step's beginning: tens of seconds in a short span, then minutes, then hours.
     Steps in which nobody waited are left out.
     """
-    where, values = span.where("m.minute")
+    where, values = span.by_steps.where("m.minute")
     (ends,) = store.rows(
         "select min(m.minute) first, max(m.minute) last from minute m join server s on s.id ="
         f" m.server where {where}",
@@ -262,6 +262,9 @@ def over_time(store: Store, span: Span) -> list[dict[str, Any]]:
         return []
     length = datetime.fromisoformat(ends["last"]) - datetime.fromisoformat(ends["first"])
     size = next((size for most, size in STEPS if length <= most), HOURS)
+    if size == HOURS:  # whole ones, as their looks are counted
+        since, until = span.since and span.since[:HOURS], span.until and _hour_from(span.until)
+        where, values = Span(since, until, span.server).where("m.minute")
     step = f"substr(m.minute, 1, {size})"
     rows = store.rows(
         f"select m.server number, s.name server, {step} moment, m.shape, sum(m.waiting) waiting"
@@ -283,6 +286,17 @@ def over_time(store: Store, span: Span) -> list[dict[str, Any]]:
         count = counted[row.pop("number"), row["moment"]]
         found.append({**row, "waiting": row["waiting"] / count, "samples": count})
     return found
+
+
+def minutes_waited(store: Store, span: Span) -> list[dict[str, Any]]:
+    """In how many minutes of each hour (``moment``: its beginning) somebody waited, by server."""
+    where, values = span.by_steps.where("m.minute")
+    return store.rows(
+        "select s.name server, substr(m.minute, 1, 13) moment, count(distinct substr(m.minute, 1,"
+        " 16)) minutes from minute m join server s on s.id = m.server where"
+        f" {where} and m.shape <> ? group by 1, 2 order by 1, 2",
+        [*values, LOOKS],
+    )
 
 
 def rates_around(store: Store, number: int) -> list[RatesRow]:

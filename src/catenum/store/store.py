@@ -501,10 +501,13 @@ def _shared(url: str, *, writes: bool) -> Store:
                     database.noted(VERSION)
     except DatabaseFault as error:
         database.close()
+        rights = (
+            "The login must be able to create the schema catenum_history, or have rights on it."
+        )
+        away = "A password is taken from PGPASSWORD or ~/.pgpass; the host and port from the URL."
         raise TargetError(
             f"cannot use the store {database.shown}: {error}",
-            advice="The login must be able to create the schema catenum_history, or have rights on"
-            " it.",
+            advice=rights if error.refused else away,
         ) from error
     except BaseException:
         database.close()

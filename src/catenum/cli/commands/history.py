@@ -360,9 +360,7 @@ def _chart(asked: History, path: Path) -> None:
         raise InputError("nothing was seen to wait in that time, so there is nothing to draw")
     reported = asked.totals()
     plural = "s" if reported["incidents"] != 1 else ""
-    when = f"from {reported['first']} to {reported['last']}"
-    title = (
-        f"{reported['incidents']:,} incident{plural}, {reported['deadlocks']:,} deadlocks, {when}"
-    )
-    figure = chart_figure(rows, reported["gaps"], title)
+    when = f", from {reported['first']} to {reported['last']}" if reported["first"] else ""
+    title = f"{reported['incidents']:,} incident{plural}, {reported['deadlocks']:,} deadlocks{when}"
+    figure = chart_figure(rows, reported["gaps"], asked.minutes_waited(), title)
     files.save_atomically(path, to_bytes(figure, form), shared=True)
