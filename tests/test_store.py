@@ -354,10 +354,12 @@ def test_looks_by_the_hour_are_the_looks_of_the_time(place, span):
 
 def test_days_are_drawn_by_hours_with_the_minutes_in_which_somebody_waited(place):
     store = writer(place)
-    fill(store, names=("north",))
-    span = Span("2026-03-01T06:00:03.000Z", "2026-03-03T06:00:08.000Z")
+    later = [at.replace("03-03T06", "03-04T07") for at in TIMES]
+    fill(store, names=("north",), times=later)
+    span = Span("2026-03-01T06:00:03.000Z", "2026-03-04T07:00:08.000Z")
     rows = queries.over_time(store, span)
-    assert [row["moment"] for row in rows] == [f"2026-03-0{day}T06" for day in (1, 2, 3)]
+    moments = ["2026-03-01T06", "2026-03-02T06", "2026-03-04T07"]
+    assert [row["moment"] for row in rows] == moments
     assert {(row["samples"], round(row["waiting"] * 9)) for row in rows} == {(9, 6)}
     (first, *_) = queries.minutes_waited(store, Span())
     assert first == {"server": "north", "moment": "2026-03-01T06", "minutes": 1}
