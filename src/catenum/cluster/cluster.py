@@ -316,13 +316,29 @@ def cluster_at(
 
 
 @contextlib.contextmanager
+def _quiet() -> Iterator[None]:
+    """What is wrong with the cluster is told by us, not by the libraries' logs."""
+    names = [
+        name
+        for name in logging.Logger.manager.loggerDict
+        if name.split(".")[0] in ("distributed", "tornado", "asyncio")
+    ]
+    levels = {name: logging.getLogger(name).level for name in names}
+    for name in names:
+        logging.getLogger(name).setLevel(logging.CRITICAL)
+    try:
+        yield
+    finally:
+        for name, level in levels.items():
+            logging.getLogger(name).setLevel(level)
+
+
+@contextlib.contextmanager
 def _client(address: str | None, size: int | None) -> Iterator[Client]:
     from distributed import Client, LocalCluster
 
-    for name in list(logging.Logger.manager.loggerDict):  # what is wrong is told by us
-        if name.split(".")[0] in ("distributed", "tornado", "asyncio"):
-            logging.getLogger(name).setLevel(logging.CRITICAL)
     with contextlib.ExitStack() as stack:
+        stack.enter_context(_quiet())
         where: Any = address
         if size is not None:
             import dask
