@@ -246,6 +246,7 @@ def test_numbers_of_workers_that_are_refused(word):
         (("trial", "--order", "early late", "--cluster", "local:1"), "run here"),
         (("explore", "--cluster", "127.0.0.1:1"), "no scheduler answers"),
         (("explore", "--cluster", "tcp://192.0.2.7:1"), "--insecure-cluster"),
+        (("explore", "--cluster", "tls://127.0.0.1:1"), "Dask has no certificates here"),
     ],
 )
 def test_calls_that_cannot_be_meant(run, words, said):

@@ -315,6 +315,19 @@ def cluster_at(
         yield found
 
 
+def _refuse_without_certificates(address: str) -> None:
+    """Raises InputError where Dask could not speak TLS to the scheduler."""
+    from distributed.security import Security
+
+    secure = address.partition("://")[0] in SECURE
+    if secure and Security().get_connection_args("client").get("ssl_context") is None:
+        raise InputError(
+            f"--cluster {address}: Dask has no certificates here",
+            advice="Set distributed.comm.tls.ca-file and client.cert in its configuration, or"
+            " DASK_DISTRIBUTED__COMM__TLS__CA_FILE and …__CLIENT__CERT (docs/cluster.md).",
+        )
+
+
 @contextlib.contextmanager
 def _quiet() -> Iterator[None]:
     """What is wrong with the cluster is told by us, not by the libraries' logs."""
@@ -359,6 +372,8 @@ def _client(address: str | None, size: int | None) -> Iterator[Client]:
                         silence_logs=logging.CRITICAL,
                     )
                 )
+        if address is not None:
+            _refuse_without_certificates(address)
         try:
             client = stack.enter_context(
                 Client(where, timeout=CONNECT_S, set_as_default=False, name="catenum")
