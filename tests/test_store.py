@@ -22,7 +22,7 @@ from catenum.store import queries
 from catenum.store.buffered import BufferedStore
 from catenum.store.copying import copy
 from catenum.store.handover import handover_value
-from catenum.store.places import place_of
+from catenum.store.places import place_of, without_password
 from catenum.store.schema import TABLES, VERSION
 from catenum.store.spans import Span
 from catenum.store.store import StoreInUse, reader, writer
@@ -529,6 +529,9 @@ def test_history_reads_copies_and_reports_a_store_by_its_url(run, database, tmp_
         assert (one.code, one.out) == (other.code, other.out)
         assert "secret-word" not in other.out
     assert "the process list shows the password in --store" in other.err
+    plain = run("history", "--store", database)
+    assert "secret-word" not in plain.out + plain.err
+    assert "catenum report postgresql://master@127.0.0.1:" in plain.out
     assert run("history", "--store", database, "--chart", "c.png").code == 0
     assert run("report", database, "-o", "r.html").code == 0
     text = (tmp_path / "r.html").read_text()
@@ -555,6 +558,19 @@ def test_a_login_without_rights_is_told_which_it_needs(run, own_server, database
     done = run("watch", "--store", own_server.url("guest"), "--for", "1s", "--target", database)
     assert done.code == 3
     assert "create the schema catenum_history" in " ".join(done.err.split())
+
+
+SHOWN = {
+    "a.sqlite": "a.sqlite",
+    "postgresql://master:secret-word@h:5432/d": "postgresql://master@h:5432/d",
+    "postgresql://h/d?password=secret-word&host=/tmp": "postgresql://h/d?host=/tmp",
+    "postgresql://:secret-word@/d?sslmode=require": "postgresql://@/d?sslmode=require",
+}
+
+
+@pytest.mark.parametrize("word", SHOWN)
+def test_a_place_is_shown_as_it_can_be_typed_without_its_password(word):
+    assert without_password(word) == SHOWN[word]
 
 
 def test_places_of_stores():

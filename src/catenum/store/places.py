@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 from typing import TYPE_CHECKING
+from urllib.parse import urlsplit, urlunsplit
 
 from catenum.core.errors import InputError
 from catenum.engines.targets import check_url, without_secrets
@@ -39,6 +40,18 @@ def place_of(word: str | Path | None) -> StorePlace:
         )
     check_url(word)
     return word
+
+
+def without_password(word: str) -> str:
+    """What ``--store`` names, as it can be typed again and may be shown."""
+    if "://" not in word:
+        return word
+    parts = urlsplit(word)
+    user, at, host = parts.netloc.rpartition("@")
+    kept = [one for one in parts.query.split("&") if not one.startswith("password=")]
+    return urlunsplit(
+        (parts.scheme, user.partition(":")[0] + at + host, parts.path, "&".join(kept), "")
+    )
 
 
 def shared_database(url: str, *, writes: bool) -> PostgresqlDatabase:

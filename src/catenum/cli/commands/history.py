@@ -39,7 +39,7 @@ from catenum.store import queries
 from catenum.store.copying import copy
 from catenum.store.handover import handover_value
 from catenum.store.log_rows import take
-from catenum.store.places import place_of
+from catenum.store.places import place_of, without_password
 from catenum.store.spans import Span
 from catenum.store.store import Store, reader, writer_beside
 
@@ -266,10 +266,11 @@ def _summary(asked: History, args: argparse.Namespace, out: IO[str], err: IO[str
     print_totals(console, reported)
     if args.quiet:
         return ExitCode.OK
-    store_option = f" --store {shlex.quote(str(args.store))}" if args.store else ""
+    place = without_password(args.store) if args.store else str(asked.store.shown)
+    store_option = f" --store {shlex.quote(place)}" if args.store else ""
     commands = (
         f"catenum history{store_option} list   (the incidents, with their numbers)",
-        f"catenum report {shlex.quote(str(asked.store.shown))} -o history.html",
+        f"catenum report {shlex.quote(place)} -o history.html",
     )
     if args.brief:
         common.say_next(console, *commands)
