@@ -148,12 +148,18 @@ def since_and_until(args: argparse.Namespace) -> tuple[datetime | None, datetime
 def store_place(args: argparse.Namespace, err: IO[str] | None = None) -> StorePlace:
     """Where the store is that ``--store`` names, or the default. Raises InputError."""
     place = place_of(args.store)
-    if err is not None and isinstance(place, str) and has_password(place):
+    if err is not None:
+        warn_of_password(place, "--store", err)
+    return place
+
+
+def warn_of_password(place: StorePlace, where: str, err: IO[str]) -> None:
+    """A command's words are shown to everybody on the machine."""
+    if isinstance(place, str) and has_password(place):
         err.write(
-            "catenum: the process list shows the password in --store; set it in PGPASSWORD or"
+            f"catenum: the process list shows the password in {where}; set it in PGPASSWORD or"
             " ~/.pgpass instead\n"
         )
-    return place
 
 
 def positive(text: str) -> int:

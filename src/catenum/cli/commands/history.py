@@ -141,9 +141,12 @@ def _copy(words: list[str], args: argparse.Namespace, out: IO[str], err: IO[str]
             advice="Each is a file or the URL of a PostgreSQL database: postgresql://…",
         )
     listener = Reporter(err, quiet=args.quiet)
+    places = [place_of(word) for word in words]
+    for place in places:
+        common.warn_of_password(place, "its URL", err)
     with (
-        contextlib.closing(reader(place_of(words[0]))) as source,
-        contextlib.closing(writer_beside(place_of(words[1]))) as target,
+        contextlib.closing(reader(places[0])) as source,
+        contextlib.closing(writer_beside(places[1])) as target,
     ):
         try:
             done = copy(source, target, listener.steps)
