@@ -124,7 +124,6 @@ class Walks:
     """Works explorations off on a cluster (see ``lab.explore.workers.Together``)."""
 
     cluster: Cluster
-    for_ms: float | None = None
     _under_way: dict[Future[Any], Share] = field(default_factory=dict)
     _uncounted: dict[str, int] = field(default_factory=dict)
 
