@@ -75,11 +75,11 @@ def own():
 #: Jobs are given to workers in one way, whoever asks for them: the long ones are for the soak.
 SAME = [
     ("explore", "berth-swap"),
-    ("explore", "three-desks", "--limit", "20"),
     ("sweep", "line-by-line"),
     *(
         pytest.param(words, marks=pytest.mark.soak)
         for words in (
+            ("explore", "three-desks", "--limit", "20"),
             ("explore", "manifest-total", "--every"),
             ("trial", "berth-swap"),
             ("propose", "berth-swap"),
@@ -109,6 +109,16 @@ def test_scenarios_are_checked_by_the_workers(alone: Machine):
         return [{**case, "seconds": 0} for case in found["cases"]]
 
     assert cases(here) == cases(there)
+
+
+@with_servers
+@pytest.mark.soak
+def test_two_commands_at_once_do_not_count_each_others_deadlocks(own: Machine):
+    own.start_worker()
+    words = (*LONG, "--json", "--cluster", own.scheduler)
+    both = [results(own.done(one)) for one in [own.begin(*words) for _ in range(2)]]
+    assert both[0] == both[1] == results(own.run(*LONG, "--json"))
+    assert both[0]["counts"]["uncounted"] == 0
 
 
 @with_servers
@@ -266,6 +276,7 @@ def test_a_password_does_not_travel(run, own_server):
     assert "secret-word" not in done.err.replace(url, "")
 
 
+@pytest.mark.soak
 def test_workers_share_a_server_whose_password_they_have_themselves(run, own_server):
     url = own_server.url("master").replace(":secret-word", "")
     environment = {**os.environ, "PGPASSWORD": "secret-word"}

@@ -7,6 +7,7 @@ import signal
 import sqlite3
 import subprocess
 import threading
+import time
 from dataclasses import replace
 from pathlib import Path
 
@@ -216,6 +217,33 @@ def test_of_one_server_one_watch_writes(database):
 
     until(free, "who has closed lets others")
     second.close()
+
+
+def test_who_was_cut_off_does_not_write_beside_another_that_came_meanwhile(database, own_server):
+    store = writer(database)
+    store.claim("north")
+    with own_server.admin() as admin:
+        admin.execute(
+            "select pg_terminate_backend(pid) from pg_stat_activity"
+            " where application_name = 'catenum history'"
+        )
+        second = writer(database)
+        until(lambda: second.database.claim("north"), "the first one's claim is gone")
+    for _ in range(2):
+        with pytest.raises(SaveError):
+            store.write("north", moment(SECONDS[0]), ())
+        time.sleep(2.2)  # it is not asked again at once
+    second.close()
+    until(lambda: taken(store), "the second one's claim is gone", 20)
+    store.close()
+
+
+def taken(store) -> bool:
+    try:
+        store.write("north", moment(SECONDS[0]), ())
+    except SaveError:
+        return False
+    return True
 
 
 def test_a_store_of_an_older_version_is_taken_to_this_one(tmp_path):

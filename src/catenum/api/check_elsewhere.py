@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
 
@@ -16,7 +17,7 @@ from catenum.api.servers import Server, TargetSource, connect
 from catenum.api.spread import cluster_for
 from catenum.cluster.host import Host, Site, host
 from catenum.core.check.result import CheckCase
-from catenum.core.errors import CatenumError, TargetError
+from catenum.core.errors import CatenumError
 from catenum.engines.targets import Settings, Target
 
 if TYPE_CHECKING:
@@ -105,13 +106,14 @@ class _Asks:
     allowed: Mapping[str | None, set[str]]
     known: dict[str, dict[str, str]]
 
-    def submit(self, name: str, found: Found) -> Future[Any] | None:
-        """The task of a scenario; None where it is one for here."""
+    def takes(self, found: Found) -> bool:
+        """Whether the workers' server runs it; what cannot be read, nobody does."""
         if isinstance(found, CatenumError):
-            return None
-        recorded = found[0].recorded_on
-        if recorded is not None and recorded != self.server.target.server:
-            return None
+            return False
+        return found[0].recorded_on in (None, self.server.target.server)
+
+    def submit(self, name: str, found: Found) -> Future[Any]:
+        """The task of a scenario."""
         asked = Asked(
             site=self.cluster.site,
             shown=self.server.target.shown,
@@ -124,33 +126,18 @@ class _Asks:
         )
         return self.cluster.submit(check_scenario, asked)
 
-    def answer(self, future: Future[Any], again: Callable[[], Future[Any] | None]) -> Checked:
-        """What came of a task. Raises TargetError."""
-        while not future.done():
-            self.cluster.wait()
-            if self.cluster.stranded(future) and self.cluster.workers:
-                self.cluster.withdraw([future])
-                future = again() or future
-        if future.status != "finished":
-            self.cluster.look()
-            raise TargetError(f"a scenario could not be checked: its task was {future.status}")
-        found: Checked | CatenumError = future.result()
-        if isinstance(found, CatenumError):
-            raise found
-        return found
-
 
 def _in_order(
     files: Sequence[tuple[str, Found]], asks: _Asks, checker: Checker, before: CheckState
 ) -> Iterator[CheckCase]:
-    tasks = [asks.submit(name, found) for name, found in files]
+    tasks = [asks.submit(name, found) if asks.takes(found) else None for name, found in files]
     folder = asks.options.get("save")
     try:
         for (name, found), task in zip(files, tasks, strict=True):
             if task is None:
                 yield from checker.cases(name, found)
                 continue
-            answer = asks.answer(task, lambda one=name, of=found: asks.submit(one, of))  # type: ignore[misc]
+            answer: Checked = asks.cluster.answer(task, partial(asks.submit, name, found))
             for noted in answer.noted:
                 before.note(noted.name, noted.digest, passed=noted.passed)
             for saved, data in answer.saved.items() if folder is not None else ():

@@ -11,7 +11,6 @@ import logging
 import queue
 import socket
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import CancelledError
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlsplit
@@ -94,6 +93,15 @@ def _is_loopback(name: str) -> bool:
     return bool(found) and all(ipaddress.ip_address(one).is_loopback for one in found)
 
 
+@dataclass(frozen=True)
+class _Question:
+    """What a worker was asked, and when."""
+
+    version: Future[Any]
+    described: Future[Any]
+    at_ms: float
+
+
 @dataclass(eq=False)
 class Cluster:
     """A cluster that work for one site is given to."""
@@ -110,59 +118,77 @@ class Cluster:
     _clock: Clock = field(default_factory=Clock)
     _looked_ms: float = 0.0
     _nobody_ms: float | None = None
+    _asked: dict[str, _Question] = field(default_factory=dict)
     _over: queue.SimpleQueue[Future[Any]] = field(default_factory=queue.SimpleQueue)
     _given: dict[Any, tuple[str, ...]] = field(default_factory=dict)
 
     # -- workers -----------------------------------------------------------------------------------
 
     def check(self) -> None:
-        """Take note of workers that have come, and of those that have gone. Raises
-        LostScheduler.
+        """Take note of workers that have come, as far as they have answered, and of those that have
+        gone; nobody is waited for. Raises LostScheduler.
         """
         there = self._there()
-        for gone in self.workers.keys() - there:
-            del self.workers[gone]
-        for gone in self.left_out.keys() - there:
-            del self.left_out[gone]
-        fresh = [one for one in there if one not in self.workers and one not in self.left_out]
-        asked = [(one, self._ask(one)) for one in fresh]
-        for address, (version, described) in asked:
+        for known in (self.workers, self.left_out, self._asked):
+            for gone in known.keys() - there:
+                del known[gone]
+        for address in there:
+            if address not in self.workers and address not in self.left_out:
+                self._asked.setdefault(address, self._ask(address))
+        for address, question in list(self._asked.items()):
             try:
-                self._settle(address, version, described)
-            except LostScheduler:
-                raise
+                if not self._settle(address, question):
+                    continue
             except Exception as error:  # whatever a worker's Python cannot do there
+                self.look()
                 self.left_out[address] = _first_line(error)
+            del self._asked[address]
             if (why := self.left_out.get(address)) is not None:
                 self.tell(f"The worker {address} is left out: {why}.")
 
-    def _there(self) -> list[str]:
+    def check_all(self) -> None:
+        """The same until each worker that is there has answered. Raises LostScheduler."""
+        self.check()
+        while self._asked:
+            self._clock.rest(LOOK_S * 1000)
+            self.check()
+
+    def _there(self) -> set[str]:
         self.look()
         try:
-            return sorted(self.client.nthreads())
+            return set(self.client.nthreads())
         except Exception as error:
             raise self._lost() from error
 
-    def _ask(self, address: str) -> tuple[Future[Any], Future[Any]]:
+    def _ask(self, address: str) -> _Question:
         """Its version, by nothing of ours, which an older one may lack; and what it says of
         itself.
         """
         only = {"workers": [address], "pure": False, "allow_other_workers": False}
-        return (
+        return _Question(
             self.client.submit(importlib.metadata.version, "catenum", **only),
             self.client.submit(describe, self.site, **only),
+            self._clock.now_ms(),
         )
 
-    def _settle(self, address: str, version: Future[Any], described: Future[Any]) -> None:
+    def _settle(self, address: str, question: _Question) -> bool:
+        """Whether it has answered. Raises what the worker raised."""
+        if self._clock.now_ms() - question.at_ms > CHECK_S * 1000:
+            self.left_out[address] = f"it did not answer within {CHECK_S:g} s"
+            return True
+        if not question.version.done():
+            return False
         try:
-            theirs = self._answer(version, address)
+            theirs = question.version.result()
         except importlib.metadata.PackageNotFoundError:
             self.left_out[address] = "Catenum is not installed there"
-            return
+            return True
         if theirs != __version__:
             self.left_out[address] = f"it has Catenum {theirs}, and this is {__version__}"
-            return
-        found: Described = self._answer(described, address)
+            return True
+        if not question.described.done():
+            return False
+        found: Described = question.described.result()
         if found.digest != digest_here():
             self.left_out[address] = (
                 f"its Catenum {theirs} has other files than this one ({found.digest}, here"
@@ -172,19 +198,7 @@ class Cluster:
             self.left_out[address] = f"its server is {found.server}, here {self.server}"
         else:
             self.workers[address] = found
-
-    def _answer(self, future: Future[Any], address: str) -> Any:
-        clock = Clock()
-        while clock.now_ms() < CHECK_S * 1000:
-            if address not in self._there():
-                raise TargetError("it went away while it was asked")
-            try:
-                return future.result(timeout=LOOK_S)
-            except TimeoutError:
-                continue
-            except CancelledError as error:
-                raise TargetError("the scheduler dropped what it was asked") from error
-        raise TargetError(f"it did not answer within {CHECK_S:g} s")
+        return True
 
     def look(self) -> None:
         """Raises LostScheduler where it is not there any more."""
@@ -256,6 +270,41 @@ class Cluster:
         able = self._given.get(future.key)
         return able is not None and not any(one in self.workers for one in able)
 
+    def answer(self, future: Future[Any], again: Callable[[], Future[Any]]) -> Any:
+        """What a task gives, when it is over; ``again`` submits it anew where its workers are gone.
+        An error that it gives is raised. Raises LostScheduler, TargetError.
+        """
+        try:
+            while not future.done():
+                self.wait()
+                if self.stranded(future) and self.workers:
+                    self.withdraw([future])
+                    future = again()
+            found = self.result(future)
+        except BaseException:
+            self.withdraw([future])
+            raise
+        if isinstance(found, Exception):
+            raise found
+        return found
+
+    def result(self, future: Future[Any]) -> Any:
+        """What a task that is over has given. Raises LostScheduler, TargetError where it came to no
+        end.
+        """
+        if future.status == "finished":
+            return future.result()
+        self.look()
+        error = future.exception() if future.status == "error" else None
+        why = (
+            "the workers that tried it died"
+            if type(error).__name__ == "KilledWorker"
+            else f"{type(error).__name__}: {error}"
+            if error is not None
+            else f"it was {future.status}"
+        )
+        raise TargetError(f"a task of the cluster came to no end: {why}") from error
+
     def withdraw(self, futures: Sequence[Future[Any]]) -> None:
         """Nobody waits for these any more."""
         for future in futures:
@@ -298,7 +347,7 @@ def cluster_at(
         stack.callback(found.leave)
         if size is not None:
             client.wait_for_workers(size, timeout=CHECK_S)
-        found.check()
+        found.check_all()
         if not found.workers:
             raise found.nobody()
         threads = sum(number > 1 for number in client.nthreads().values())

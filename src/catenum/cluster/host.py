@@ -21,6 +21,7 @@ from contextlib import ExitStack
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypeVar
+from uuid import uuid4
 
 from catenum.core.errors import TargetError
 from catenum.core.record.recording import TargetInfo
@@ -73,8 +74,11 @@ class Space:
     engine: Engine
     explores: Here
     used_ms: float = 0.0
-    #: Of a walk: which one it is, its stage, and what works shares off on it.
+    #: Of a walk: which one it is, a name for its stage, and what works shares off on that.
     walk: str | None = None
+    stage: str = ""
+    #: Whether another client has worked on the server since: its deadlocks are counted, too.
+    shared: bool = False
     worker: Worker | None = None
     stack: ExitStack = field(default_factory=ExitStack)
 
@@ -89,8 +93,14 @@ class Space:
         self.end_walk()
         self.explores.close()
         self.worker = Worker(self.stack.enter_context(stage), options)
-        self.walk = name
+        self.walk, self.stage, self.shared = name, uuid4().hex, False
         return self.worker
+
+    def uncounted(self) -> int:
+        """Deadlocks of the walk that the server counted and no client received, where these can be
+        told from those of others.
+        """
+        return 0 if self.shared or self.worker is None else self.worker.stage.uncounted()
 
     def close(self) -> None:
         """Drop the scratch space. Raises TargetError."""
@@ -187,6 +197,9 @@ class Host(threading.Thread):
             known = Space(engine, Here(connect=connector, engine=engine))
             self._spaces[client] = known
         known.used_ms = self._clock.now_ms()
+        for name, other in self._spaces.items():
+            other.shared = other.shared or name != client
+        known.shared = known.shared or len(self._spaces) > 1
         return known
 
     def used(self, client: str) -> None:
@@ -206,7 +219,7 @@ class Host(threading.Thread):
         try:
             info = self._info(site)
         except TargetError:
-            if site not in self._servers:
+            if site.connector is not None or site not in self._servers:
                 raise
             self.leave()  # its server died: another one, once
             self._stop_server(site)

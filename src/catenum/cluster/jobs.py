@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from catenum.cluster.cluster import Cluster
 from catenum.cluster.host import Host, Site, host
-from catenum.core.errors import CatenumError, TargetError
+from catenum.core.errors import CatenumError
 from catenum.engines.clock import Clock
 from catenum.lab.explore.jobs import Explored, Job
 from catenum.lab.explore.meaning import StillBad
@@ -107,19 +107,8 @@ class Jobs:
         """Raises as exploring does; StillBad where one of its schedules ends badly again."""
         known = self._begun.pop(job.key, None)
         future = known[1] if known is not None else self._submit(job, urgent=True)
-        try:
-            self._begin()
-            while not future.done():
-                self.cluster.wait()
-                if self.cluster.stranded(future) and self.cluster.workers:
-                    self.cluster.withdraw([future])
-                    future = self._submit(job, urgent=True)
-            found = self._result(future)
-        except BaseException:
-            self.cluster.withdraw([future])
-            raise
-        if isinstance(found, Exception):
-            raise found
+        self._begin()
+        found: Explored = self.cluster.answer(future, lambda: self._submit(job, urgent=True))
         return found
 
     def _begin(self) -> None:
@@ -141,13 +130,3 @@ class Jobs:
     def _submit(self, job: Job, *, urgent: bool = False) -> Future[Any]:
         asked = Asked(self.cluster.name, self.cluster.site, job)
         return self.cluster.submit(explore, asked, urgent=urgent)
-
-    def _result(self, future: Future[Any]) -> Explored | Exception:
-        if future.status != "finished":
-            self.cluster.look()
-            error = future.exception() if future.status == "error" else None
-            if type(error).__name__ == "KilledWorker":
-                raise TargetError("the workers that tried an exploration died")
-            raise error or TargetError(f"an exploration was {future.status} by the scheduler")
-        found: Explored | Exception = future.result()
-        return found

@@ -51,13 +51,14 @@ class Turn:
 @dataclass(frozen=True)
 class Turned:
     """What came of it, and how long it took. ``uncounted``: deadlocks that the worker's server
-    counted in all of the walk, and no client received.
+    counted as long as this stage stands, and no client received.
     """
 
     worker: str
     tally: Any
     left: list[Share]
-    uncounted: int | None
+    uncounted: int = 0
+    stage: str = ""
     worked_ms: float = 0.0
     raised: Exception | None = None
 
@@ -70,7 +71,7 @@ def walk(turn: Turn) -> Turned:
     try:
         return host().do(lambda mine: _walk(mine, turn, where))
     except (CatenumError, Widened) as error:
-        return Turned(where, None, [], None, raised=error)
+        return Turned(where, None, [], raised=error)
 
 
 def _walk(mine: Host, turn: Turn, where: str) -> Turned:
@@ -84,7 +85,7 @@ def _walk(mine: Host, turn: Turn, where: str) -> Turned:
     worked_ms = clock.now_ms()
     tally = tally_adapter().dump_python(worker.take_tally())
     left = worker.give_all(turn.parts)
-    return Turned(where, tally, left, worker.stage.uncounted(), worked_ms)
+    return Turned(where, tally, left, space.uncounted(), space.stage, worked_ms)
 
 
 def settle(client: str, site: Site, name: str) -> Turned | None:
@@ -97,7 +98,7 @@ def settle(client: str, site: Site, name: str) -> Turned | None:
     try:
         return host().do(lambda mine: _settle(mine.space(client, site), name, where))
     except (CatenumError, Widened) as error:
-        return Turned(where, None, [], None, raised=error)
+        return Turned(where, None, [], raised=error)
 
 
 def _settle(space: Space, name: str, where: str) -> Turned | None:
@@ -106,7 +107,7 @@ def _settle(space: Space, name: str, where: str) -> Turned | None:
         return None
     worker.finish()
     tally = tally_adapter().dump_python(worker.take_tally())
-    settled = Turned(where, tally, [], worker.stage.uncounted())
+    settled = Turned(where, tally, [], space.uncounted(), space.stage)
     space.end_walk()
     return settled
 
@@ -125,7 +126,8 @@ class Walks:
 
     cluster: Cluster
     _under_way: dict[Future[Any], Share] = field(default_factory=dict)
-    _uncounted: dict[str, int] = field(default_factory=dict)
+    #: By worker and stage: one that was idle for long has set another.
+    _uncounted: dict[tuple[str, str], int] = field(default_factory=dict)
 
     @property
     def own_servers(self) -> bool:
@@ -186,11 +188,11 @@ class Walks:
             share = self._under_way.pop(future, None)
             if share is None:
                 return
-            if future.status != "finished":
+            try:
+                turned: Turned = self.cluster.result(future)
+            except TargetError:
                 pending.append(share)
-                self.cluster.look()
-                raise TargetError(f"a share could not be worked off: {_why(future)}")
-            turned: Turned = future.result()
+                raise
             pending += turned.left if turned.raised is None else [share]
             self._add(turned, explorer)
 
@@ -200,7 +202,7 @@ class Walks:
         if turned.raised is not None:
             raise turned.raised
         explorer.tally.merge(tally_adapter().validate_python(turned.tally))
-        self._uncounted[turned.worker] = turned.uncounted or 0
+        self._uncounted[turned.worker, turned.stage] = turned.uncounted
         if self.own_servers:
             explorer.tally.uncounted = sum(self._uncounted.values())
 
@@ -209,7 +211,7 @@ class Walks:
         cluster = self.cluster
         left = {
             cluster.submit(settle, cluster.name, cluster.site, name, at=one)
-            for one in self._uncounted
+            for one in {worker for worker, _ in self._uncounted}
             if one in cluster.workers
         }
         while left:
@@ -230,12 +232,3 @@ class Walks:
 
 def _nowhere() -> Any:
     raise RuntimeError("a worker of a cluster connects by its site")
-
-
-def _why(future: Future[Any]) -> str:
-    if future.status != "error":
-        return f"its task was {future.status}"
-    error = future.exception()
-    if type(error).__name__ == "KilledWorker":
-        return "the workers that tried it died"
-    return f"{type(error).__name__}: {error}"

@@ -507,7 +507,7 @@ def _shared(url: str, *, writes: bool) -> Store:
         away = "A password is taken from PGPASSWORD or ~/.pgpass; the host and port from the URL."
         raise TargetError(
             f"cannot use the store {database.shown}: {error}",
-            advice=rights if error.refused else away,
+            advice=rights if error.denied else away,
         ) from error
     except BaseException:
         database.close()

@@ -12,12 +12,14 @@ from typing import Any, Protocol
 
 class DatabaseFault(Exception):
     """The database did not do it. ``damaged``: what is there cannot be read any more; ``refused``:
-    it never will, however often it is asked.
+    these values never fit, however often it is asked; ``denied``: a right is lacking, or a table.
     """
 
-    def __init__(self, message: str, *, damaged: bool = False, refused: bool = False) -> None:
+    def __init__(
+        self, message: str, *, damaged: bool = False, refused: bool = False, denied: bool = False
+    ) -> None:
         super().__init__(message)
-        self.damaged, self.refused = damaged, refused
+        self.damaged, self.refused, self.denied = damaged, refused, denied
 
 
 class Database(Protocol):

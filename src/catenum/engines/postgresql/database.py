@@ -106,7 +106,9 @@ class PostgresqlDatabase:
             tcp_user_timeout=WRITE_MS if self._writes else 0,
         )
         for name in self._claimed:  # they went with the connection
-            self._take(connection, name)
+            if not self._take(connection, name):
+                connection.close()
+                raise DatabaseFault(f"another watch writes what it sees of {name}")
         return connection
 
     def _fault(self, error: psycopg.Error) -> DatabaseFault:
@@ -117,16 +119,11 @@ class PostgresqlDatabase:
         if lost or cancelled:
             self.close()
             self._again_ms, self._why = self._clock.now_ms() + PAUSE_MS, text
-        refused = isinstance(
-            error,
-            psycopg.errors.InsufficientPrivilege
-            | psycopg.errors.InvalidCatalogName
-            | psycopg.errors.InvalidPassword
-            | psycopg.ProgrammingError
-            | psycopg.DataError
-            | psycopg.IntegrityError,
+        return DatabaseFault(
+            text,
+            refused=isinstance(error, psycopg.DataError | psycopg.IntegrityError),
+            denied=isinstance(error, psycopg.ProgrammingError),
         )
-        return DatabaseFault(text, refused=refused)
 
     def close(self) -> None:
         """Never raises."""
