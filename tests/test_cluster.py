@@ -6,7 +6,6 @@ import contextlib
 import json
 import os
 import signal
-import time
 from pathlib import Path
 
 import psycopg
@@ -149,20 +148,24 @@ def test_a_scheduler_that_is_killed_ends_the_command_and_it_goes_on_later(own: M
     words = (*LONG, "--json", "--cluster")
     command = own.begin(*words, own.scheduler, "--save", "found")
     state = own.folder / "found" / "state.json"
-    until(state.exists, "a state")
-    time.sleep(2.5)  # some turns
+    until(lambda: begun(state) > 0, "a state with some of its schedules")
     scheduler.kill()
     done = own.done(command)
     assert done.code == 3
     assert "the scheduler at tcp://127.0.0.1:" in done.err
     assert "--resume" in done.err
-    begun = json.loads(state.read_text())["tally"]["schedules"]
+    before = begun(state)
     own.start_scheduler()
     own.start_worker()
     went_on = own.run(*words, own.scheduler, "--resume", "found")
     whole = results(own.run(*LONG, "--json"))
     assert results(went_on) == whole
-    assert 0 < begun < whole["counts"]["run"]
+    assert 0 < before < whole["counts"]["run"]
+
+
+def begun(state: Path) -> int:
+    """How many schedules of an exploration are saved."""
+    return json.loads(state.read_text())["tally"]["schedules"] if state.exists() else 0
 
 
 @with_servers

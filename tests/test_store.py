@@ -17,6 +17,7 @@ import pytest
 from catenum.core.errors import InputError, SaveError
 from catenum.core.snapshot.incidents import IncidentTracker
 from catenum.core.snapshot.rates import Step
+from catenum.engines.postgresql.database import PostgresqlDatabase
 from catenum.live.follow import Sighting
 from catenum.live.watch import Watch, WatchOptions
 from catenum.store import queries
@@ -41,6 +42,30 @@ def database(own_server):
     with psycopg.connect(url, autocommit=True) as connection:
         connection.execute("drop schema if exists catenum_history cascade")
     return url
+
+
+def test_the_second_to_make_a_store_sees_what_the_first_made_meanwhile(database):
+    bases = [PostgresqlDatabase(database, "it", writes=True) for _ in range(2)]
+    first, second = bases
+    seen = []
+
+    def change():
+        with second.changing() as version:
+            seen.append(version)
+
+    waits = "select count(*) from pg_locks where locktype = 'advisory' and not granted"
+    assert [one.version() for one in bases] == [0, 0]
+    thread = threading.Thread(target=change)
+    with psycopg.connect(database, autocommit=True) as connection:
+        with first.changing():
+            thread.start()
+            until(lambda: connection.execute(waits).fetchone()[0], "the second waits")
+            first.execute("create table incident (recording bytea)")
+            first.noted(7)
+    thread.join()
+    assert seen == [7]
+    for one in bases:
+        one.close()
 
 
 @pytest.fixture(params=["sqlite", "postgresql"])

@@ -208,8 +208,7 @@ class PostgresqlDatabase:
 
     def version(self) -> int:
         """That of the store; 0 where there is none."""
-        found = self.rows("select to_regclass('catenum_history.version') is not null as made")
-        if not found[0]["made"]:
+        if not self.rows(_MADE, (SCHEMA,)):
             return 0
         (row,) = self.rows("select number from version")
         return int(row["number"])
@@ -234,6 +233,14 @@ class PostgresqlDatabase:
         if version:
             # packed already: its length is known without reading it
             self.execute("alter table incident alter column recording set storage external")
+
+
+# from the tables of the catalogue: their caches, which to_regclass asks, may be older than what
+# another session has just committed
+_MADE = """
+select from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
+where n.nspname = ? and c.relname = 'version'
+"""
 
 
 def _plain(values: Sequence[object]) -> list[object]:
