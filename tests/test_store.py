@@ -56,12 +56,11 @@ def test_the_second_to_make_a_store_sees_what_the_first_made_meanwhile(database)
     waits = "select count(*) from pg_locks where locktype = 'advisory' and not granted"
     assert [one.version() for one in bases] == [0, 0]
     thread = threading.Thread(target=change)
-    with psycopg.connect(database, autocommit=True) as connection:
-        with first.changing():
-            thread.start()
-            until(lambda: connection.execute(waits).fetchone()[0], "the second waits")
-            first.execute("create table incident (recording bytea)")
-            first.noted(7)
+    with psycopg.connect(database, autocommit=True) as connection, first.changing():
+        thread.start()
+        until(lambda: connection.execute(waits).fetchone()[0], "the second waits")
+        first.execute("create table incident (recording bytea)")
+        first.noted(7)
     thread.join()
     assert seen == [7]
     for one in bases:
