@@ -6,6 +6,7 @@ import contextlib
 import json
 import os
 import signal
+import threading
 from pathlib import Path
 
 import psycopg
@@ -161,6 +162,20 @@ def test_a_scheduler_that_is_killed_ends_the_command_and_it_goes_on_later(own: M
     whole = results(own.run(*LONG, "--json"))
     assert results(went_on) == whole
     assert 0 < before < whole["counts"]["run"]
+
+
+@with_servers
+@pytest.mark.soak
+@pytest.mark.parametrize("round_", range(12))
+def test_a_scheduler_may_be_killed_at_any_moment(own: Machine, round_: int):
+    own.start_worker()
+    command = own.begin(*LONG, "--cluster", own.scheduler, "--save", "found")
+    until((own.folder / "found" / "state.json").exists, "the walk has begun")
+    threading.Event().wait(round_ * 0.4)  # not for something: whatever is under way then
+    own.members[0].kill()
+    done = own.done(command)  # nothing calls it a fault of Catenum
+    assert done.code == 3
+    assert "the scheduler at tcp://127.0.0.1:" in done.err
 
 
 def begun(state: Path) -> int:

@@ -140,7 +140,7 @@ class Cluster:
                 if not self._settle(address, question):
                     continue
             except Exception as error:  # whatever a worker's Python cannot do there
-                self.look()
+                self._there()
                 self.left_out[address] = _first_line(error)
             del self._asked[address]
             if (why := self.left_out.get(address)) is not None:
@@ -166,8 +166,8 @@ class Cluster:
         """
         only = {"workers": [address], "pure": False, "allow_other_workers": False}
         return _Question(
-            self.client.submit(importlib.metadata.version, "catenum", **only),
-            self.client.submit(describe, self.site, **only),
+            self._submitted(importlib.metadata.version, "catenum", **only),
+            self._submitted(describe, self.site, **only),
             self._clock.now_ms(),
         )
 
@@ -218,7 +218,7 @@ class Cluster:
         when it is over.
         """
         able = (at,) if at is not None else tuple(self.workers)
-        future: Future[Any] = self.client.submit(
+        future = self._submitted(
             task,
             *values,
             key=f"catenum-{task.__name__}-{uuid4().hex}",
@@ -229,6 +229,14 @@ class Cluster:
         )
         self._given[future.key] = able
         future.add_done_callback(self._over.put)
+        return future
+
+    def _submitted(self, task: Callable[..., Any], *values: Any, **how: Any) -> Future[Any]:
+        """Raises LostScheduler: Dask raises errors of several kinds where nobody takes it."""
+        try:
+            future: Future[Any] = self.client.submit(task, *values, **how)
+        except Exception as error:
+            raise self._lost() from error
         return future
 
     def wait(self) -> list[Future[Any]]:
@@ -292,10 +300,14 @@ class Cluster:
         """What a task that is over has given. Raises LostScheduler, TargetError where it came to no
         end.
         """
-        if future.status == "finished":
-            return future.result()
-        self.look()
-        error = future.exception() if future.status == "error" else None
+        error: BaseException | None = None
+        try:
+            if future.status == "finished":
+                return future.result()
+            error = future.exception() if future.status == "error" else None
+        except Exception as lost:  # between its end and the question the worker went away
+            error = lost
+        self._there()
         why = (
             "the workers that tried it died"
             if type(error).__name__ == "KilledWorker"
