@@ -303,7 +303,7 @@ def _or_skip(done: Done) -> Done:
     started here.
     """
     for server in NATIVE:
-        if done.code == 3 and "server programs" in done.err and missing(server):
+        if done.code == 3 and "server programs" in done.err + done.out and missing(server):
             needs(server)
     return done
 

@@ -4,13 +4,17 @@ tell of it.
 
 from __future__ import annotations
 
+import contextlib
 import json
+import sqlite3
 import subprocess
 import sys
-from datetime import datetime
+from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
+
+from conftest import until
 
 NIGHT = Path(__file__).parents[1] / "scripts" / "night.py"
 EVERY_S = 0.2
@@ -35,12 +39,19 @@ def load(kept, tmp_path_factory) -> tuple[dict, Path]:
     done = subprocess.run(
         [sys.executable, str(NIGHT), kept, "--seconds", "16"], capture_output=True, text=True
     )
+    ended = datetime.now(UTC).isoformat()
+    until(lambda: last_look(folder / "night.sqlite") > ended, "a look after the load")
     watch.terminate()
     watch.communicate(timeout=60)
     if done.returncode == 3:
         pytest.skip(done.stderr.strip())
     assert done.returncode == 0, done.stderr
     return json.loads(done.stdout), folder
+
+
+def last_look(store: Path) -> str:
+    with contextlib.closing(sqlite3.connect(store)) as connection:
+        return connection.execute("select max(last_seen) from watched").fetchone()[0]
 
 
 @pytest.fixture

@@ -21,6 +21,7 @@ from catenum.core.errors import InputError
 from catenum.core.record.recording import ServerError
 from catenum.core.servers import profile_of, register, rules_of
 from catenum.core.servers.profile import read_profile
+from conftest import needs
 from enumerating.compare import written
 from enumerating.generate import case, locking_case
 from profiles_beside import by_url, differences
@@ -308,6 +309,7 @@ def test_what_a_profile_leaves_out_is_said_and_not_guessed(checked, call, tmp_pa
     ],
 )
 def test_an_engine_by_profile_gives_what_the_server_s_own_does(call, tmp_path, server, seed):
+    needs(server)
     made = (case if seed % 2 else locking_case)(server, seed)
     profile = {"postgresql": "plainpg", "mysql": "plainmysql"}[server]
     lines = differences(written(made, tmp_path), f"local:{server}", by_url(server), profile)
