@@ -33,7 +33,7 @@ def check(*sources: str | Path | ScenarioFile, **options: Unpack[CheckOptions]) 
     cannot be understood.
     """
     files = list(_files(sources or (Path("."),)))
-    allowed = _allowed(options.get("allow", ()), [name for name, _ in files])
+    allowed = _allowed(options.get("allow", ()))
     if options.get("since_last") is not None:
         check_writable(Path(str(options["since_last"])))
     before = CheckState.read(options.get("since_last"))
@@ -104,7 +104,7 @@ def _read(word: str) -> Found:
         return error
 
 
-def _allowed(words: Sequence[str], files: Sequence[str]) -> dict[str | None, set[str]]:
+def _allowed(words: Sequence[str]) -> dict[str | None, set[str]]:
     """What counts although it is no proof, by file or scenario (None: of all)."""
     found: dict[str | None, set[str]] = {}
     for word in words:

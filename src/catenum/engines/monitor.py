@@ -15,7 +15,6 @@ from typing import Literal, Protocol
 from catenum.core.errors import TargetError
 from catenum.core.record.recording import ServerError, TargetInfo
 from catenum.core.record.waits import Resource, key_text
-from catenum.core.servers import Rules
 from catenum.core.snapshot.sample import Sample, SessionInfo, Timeout
 from catenum.core.sql.statements import Access
 from catenum.engines.clock import Clock
@@ -98,11 +97,6 @@ def named_row(access: Access) -> Resource:
     key = access.equals if access.verb != "insert" else ()
     text = f"{access.table}({key_text(key)})" if key else f"a row of {access.table}"
     return Resource(kind="row", text=text, table=access.table, key=key or None)
-
-
-def access_to(statement: str | None, table: str, rules: Rules) -> Access | None:
-    """How ``statement`` goes to ``table``; None where it does not say."""
-    return next(iter(rules.sql.footprint(statement or "").on(table)), None)
 
 
 class Link:

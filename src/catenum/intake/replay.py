@@ -12,7 +12,7 @@ from catenum.core.errors import CatenumError
 from catenum.core.logs.conflicts import Conflict
 from catenum.core.logs.restage import Staged
 from catenum.core.record.recording import Deadlock, Recording
-from catenum.core.scenario.reader import ScenarioFile, read_scenario
+from catenum.core.scenario.reader import read_scenario
 from catenum.core.servers import Rules, rules_of
 from catenum.core.text import shortened
 from catenum.engines.ports import DataError, Engine
@@ -64,7 +64,7 @@ def replay(
             if found.recording is None and variant is staged:
                 raise
             continue
-        differs = differences(conflict, recording, file)
+        differs = differences(conflict, recording)
         found.tried.append((what, recording.outcome.kind if differs else "the same"))
         if found.recording is None or not differs:
             found.recording, found.staged, found.differs = recording, variant, differs
@@ -197,7 +197,7 @@ def _in_loops(
         except CatenumError as error:
             found.tried.append((what, str(error).split("\n", maxsplit=1)[0]))
             continue
-        reported = [differences(conflict, recording, file) for recording in met]
+        reported = [differences(conflict, recording) for recording in met]
         same = next(
             (recording for recording, differs in zip(met, reported, strict=True) if not differs),
             None,
@@ -261,7 +261,7 @@ def _changed(
     )
 
 
-def differences(conflict: Conflict, recording: Recording, file: ScenarioFile) -> list[str]:
+def differences(conflict: Conflict, recording: Recording) -> list[str]:
     """In what the outcome is not the captured one: kind, members, statements, relations, indexes,
     victim.
     """

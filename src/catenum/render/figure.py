@@ -105,7 +105,6 @@ class _Rows:
         self.index = -1
         self.place: dict[tuple[str, int, int | None, str], float] = {}
         self.last = max(ticks.values(), default=0.0)
-        self.dense = self.last > 14 or len(names) > 4
 
     def lane(self, name: str) -> float:
         return -self.names.index(name) * _LANE

@@ -30,14 +30,14 @@ def find(recording: Recording) -> list[Finding]:
                 and _changes_schema(sql, rules)
             ):
                 found.setdefault((name, number), []).append(wait)
-    return [_finding(recording, name, number, waits) for (name, number), waits in found.items()]
+    return [_finding(name, number, waits) for (name, number), waits in found.items()]
 
 
 def _changes_schema(sql: str | None, rules: Rules) -> bool:
     return any(access.verb == "schema" for access in rules.sql.footprint(sql or "").accesses)
 
 
-def _finding(recording: Recording, name: str, number: int, waits: list[Wait]) -> Finding:
+def _finding(name: str, number: int, waits: list[Wait]) -> Finding:
     waited = [wait for wait in waits if wait.waiter == name]
     behind = [wait for wait in waits if wait.holder == name]
     evidence = []

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass, fields, is_dataclass, replace
 from typing import Any, Literal
 
@@ -126,14 +126,3 @@ def with_texts(value: Any, change: Callable[[str], str]) -> Any:
         }
         return replace(value, **changed)
     return value
-
-
-def figures_in(document: Document) -> Iterator[Figure]:
-    """Every figure, wherever it stands."""
-    pending: list[Any] = list(document.parts)
-    while pending:
-        one = pending.pop(0)
-        if isinstance(one, Figure):
-            yield one
-        elif isinstance(one, Part | Details):
-            pending = [*one.blocks, *pending]

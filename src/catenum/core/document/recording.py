@@ -117,7 +117,7 @@ def _parts(recording: Recording, detail: Detail) -> Iterator[Part]:
         yield Part("Is the data right?", tuple(_end(recording, detail)))
     if "notes" in story:
         yield Part("Notes", tuple(_story(story["notes"], "Notes", detail)))
-    yield Part("How to run it again", tuple(_again(recording, detail)))
+    yield Part("How to run it again", tuple(_again(recording)))
 
 
 def _pictures(recording: Recording) -> Iterator[Block]:
@@ -195,7 +195,7 @@ def _end(recording: Recording, detail: Detail) -> Iterator[Block]:
         )
 
 
-def _again(recording: Recording, detail: Detail) -> Iterator[Block]:
+def _again(recording: Recording) -> Iterator[Block]:
     info = recording.target
     if recording.definition is None:
         yield Paragraph("This recording carries no scenario.", "faint")

@@ -61,6 +61,9 @@ _STOP = re.compile("[.。]")
 _ACQUIRED = re.compile(r"process \d+ acquired ")
 _NO_WAIT_OF = re.compile(r"process \d+ (?:avoided deadlock|detected deadlock|failed to acquire)")
 _LOCK_NAMED = re.compile(r'"((?:[^"]|"")+)"|„([^“]+)“|«\s*([^»]+?)\s*»|»([^«]+)«|“([^”]+)”')
+#: What some languages quote though it is no name.
+_NO_NAME = re.compile(r"[\s\[]\d")
+_RELATION = re.compile(r"[Rr]elation|リレーション|отношен|관계")
 _NOBODY = ("",)
 #: Sessions that are remembered, and messages of each since its transaction began.
 MOST_SESSIONS, MOST_STATEMENTS = 20_000, 500
@@ -299,7 +302,7 @@ class PostgresqlConflicts:
 
     def _wait_conflict(self, wait: _OpenWait) -> Conflict:
         entry = wait.entry
-        place = self._place(entry.message, entry.context, entry.statement, own=True)
+        place = self._place(entry.message, entry.context, entry.statement)
         holders: tuple[int | None, ...] = wait.holders or (None,)
         waits = tuple(
             replace(
@@ -353,7 +356,7 @@ class PostgresqlConflicts:
             mode = MODE.search(one.line)
             noted = self._waits.get(one.pid)  # by log_lock_waits, with what it is about
             context = entry.context if own else noted.entry.context if noted else None
-            place = self._place(one.line, context, statements.get(one.pid), own=own)
+            place = self._place(one.line, context, statements.get(one.pid))
             wait = _wait(one.pid, one.blocker, mode["mode"] if mode else "", place)
             waits.append(replace(wait, transaction=_transaction(one.line)))
         return self._conflict("deadlock", entry, members, tuple(waits), str(reported[0].pid), notes)
@@ -378,7 +381,7 @@ class PostgresqlConflicts:
         wait = self._waits.pop(entry.pid, None) if entry.pid is not None else None
         members = [self._member(entry.pid, entry.statement, entry)] if entry.pid is not None else []
         waits: tuple[CapturedWait, ...] = ()
-        place = self._place(entry.message, entry.context, entry.statement, own=True)
+        place = self._place(entry.message, entry.context, entry.statement)
         if (
             entry.code != _REFUSED
             and entry.pid is not None
@@ -432,11 +435,12 @@ class PostgresqlConflicts:
 
     def _member(self, pid: int | None, statement: str | None, entry: LogEntry | None) -> Member:
         unclear = entry is None and pid in self._mixed  # which of the two it is
-        ran = self._ran.get(pid or 0) if not unclear else None
-        known_by = None if unclear else self._who.get(pid or 0) or (ran[-1] if ran else None)
-        who = entry if entry is not None and (entry.application or entry.user) else known_by
-        number = entry.transaction if entry is not None else None
-        opened = self._opened(pid, number) if pid is not None and not unclear else None
+        who = entry if entry is not None and (entry.application or entry.user) else None
+        opened = None
+        if pid is not None and not unclear:
+            ran = self._ran.get(pid)
+            who = who or self._who.get(pid) or (ran[-1] if ran else None)
+            opened = self._opened(pid, entry.transaction if entry is not None else None)
         history = history_of(opened, statement)
         known: dict[str, Provenance] = {
             "session": "captured",
@@ -459,49 +463,36 @@ class PostgresqlConflicts:
             provenance=known,
         )
 
-    def _place(
-        self, message: str, context: str | None, statement: str | None, *, own: bool
-    ) -> _Place:
+    def _place(self, message: str, context: str | None, statement: str | None) -> _Place:
         """What a wait is for: the message's own words, the context of the session that wrote it,
         its statement.
         """
-        tuple_at = _address(context or "")
-        named = _LOCK_NAMED.findall((context or "").split("\n")[0]) if tuple_at else []
-        if tuple_at and named:
-            named_so = next(name for name in named[-1] if name)
-            table, source = self._table_of(statement)
-            mine = {name for name, _ in self.rules.sql.tables_of(statement or "")}
-            if (
-                table and named_so not in mine and "\n" not in (context or "").strip()
-            ):  # a unique index's entry
-                return _Place(f"an entry of index {named_so} of {table}", table, source, named_so)
-            return _Place(f"{named_so} row at {tuple_at}", named_so, "captured", address=tuple_at)
-        at = _address(message)
-        advisory, virtual = _ADVISORY.search(message), _VIRTUAL.search(message)
-        direct = [next(name for name in names if name) for names in _LOCK_NAMED.findall(message)]
-        direct = [
-            name for name in direct if not re.search(r"[\s\[]\d", name)
-        ]  # some languages quote what is no name
+        context = (context or "").strip()
         table, source = self._table_of(statement)
-        if direct:
-            return _Place(
-                f"{direct[-1]} row" if "row" in message else direct[-1], direct[-1], "captured"
-            )
-        if advisory:
+        if (address := _address(context)) and (named := _named(context.split("\n")[0])):
+            mine = {name for name, _ in self.rules.sql.tables_of(statement or "")}
+            if table and named[-1] not in mine and "\n" not in context:  # a unique index's entry
+                text = f"an entry of index {named[-1]} of {table}"
+                return _Place(text, table, source, named[-1])
+            return _Place(f"{named[-1]} row at {address}", named[-1], "captured", address=address)
+        if named := [name for name in _named(message) if not _NO_NAME.search(name)]:
+            text = f"{named[-1]} row" if "row" in message else named[-1]
+            return _Place(text, named[-1], "captured")
+        if advisory := _ADVISORY.search(message):
             return _Place(f"advisory lock {_advisory(advisory)}", None, "captured")
-        if virtual:
+        if virtual := _VIRTUAL.search(message):
             return _Place(f"the end of the transaction {virtual[1]}", None, "captured")
         numbers = NUMBERS.findall(message)
-        if at:
+        if address := _address(message):
             relation = numbers[-3] if len(numbers) > 3 else numbers[1] if len(numbers) > 1 else "?"
-            return _Place(
-                f"{table or f'relation {relation}'} row at {at}", table, source, address=at
-            )
-        if re.search(r"relation|Relation|リレーション|отношен|관계", message) and len(numbers) > 2:
+            text = f"{table or f'relation {relation}'} row at {address}"
+            return _Place(text, table, source, address=address)
+        if _RELATION.search(message) and len(numbers) > 2:
             return _Place(table or f"relation {numbers[1]}", table, source)
-        number = numbers[1] if len(numbers) > 1 else None
-        text = f"the end of transaction {number}" if number and MODE.search(message) else "a lock"
-        return _Place(f"a row of {table}" if table and text != "a lock" else text, table, source)
+        if len(numbers) > 1 and MODE.search(message):
+            text = f"a row of {table}" if table else f"the end of transaction {numbers[1]}"
+            return _Place(text, table, source)
+        return _Place("a lock", table, source)
 
     def _table_of(self, statement: str | None) -> tuple[str | None, Provenance]:
         """The table that a statement writes or locks, where it is one alone."""
@@ -531,6 +522,11 @@ def _wait(
             "holder": reported if holder is not None else "unknown",
         },
     )
+
+
+def _named(text: str) -> list[str]:
+    """The relations that a message quotes."""
+    return [next(name for name in names if name) for names in _LOCK_NAMED.findall(text)]
 
 
 def _address(text: str) -> str | None:

@@ -116,67 +116,81 @@ def restaged(
         f" {conflict.kind}{f' at {conflict.at}' if conflict.at else ''}."
     ]
     notes += [f"ASSUMED: the log has no values for {what}; they are made up." for what in assumed]
-    transactions: dict[str, dict[str, object]] = {}
-    texts: dict[str, list[str]] = {}
-    later: dict[str, int] = {}
-    for member in members:
-        label = names[member.session]
-        history, made_up = _statements(member, conflict, rules)
-        if not history:
-            notes.append(
-                f"{label}: what it had run before is not in the log, and nothing tells what it"
-                " held."
-            )
-        if any(CUT in sql for sql, _ in history):
-            notes.append(f"{label}: a statement was cut by the server; complete it.")
-        if made_up:
-            notes.append(
-                f"{label}: its earlier statement is not in the log; a placeholder takes the lock"
-                " that was waited for."
-            )
-        if member.history is not None and not member.whole:
-            notes.append(f"{label}: whether the log has all that it had run is not known.")
-        entry: dict[str, object] = {}
-        if member.isolation:
-            entry["isolation"] = member.isolation
-        else:
-            notes.append(
-                f"{label}: its isolation level is not in the log; the server's default is taken."
-            )
-        history += [(sql, LATER) for sql in member.later]
-        later[label] = len(member.later)
-        notes += _after(member, label, conflict)
-        entry["statements"] = [_entry(sql, why) for sql, why in history]
-        if member.ending == "rollback":
-            entry["ends"] = "rollback"
-        transactions[label] = entry
-        texts[label] = [sql for sql, _ in history]
+    told = [_told(member, names[member.session], conflict, rules) for member in members]
+    texts = {one.label: one.texts for one in told}
+    later = {one.label: one.later for one in told}
+    notes += [note for one in told for note in one.notes]
     data, more, filler = _data(conflict, texts, schema, rules, fetch)
+    deadlock = conflict.kind == "deadlock"
+    victim = names.get(conflict.victim or "") if deadlock else None
+    if deadlock:
+        order = _order(texts, later, victim)
+    else:
+        waited = {names[wait.waiter] for wait in conflict.waits if wait.waiter in names}
+        order = _one_after_the_other(texts, waited)
+    when = f" at {conflict.at}" if conflict.at else ""
     return Staged(
         name=name or f"captured-{conflict.kind}",
         server=conflict.server,
-        about=(
-            f"A {conflict.kind} that {rules.title}"
-            f" logged{f' at {conflict.at}' if conflict.at else ''}."
-        ),
+        about=f"A {conflict.kind} that {rules.title} logged{when}.",
         data=data,
-        transactions=transactions,
-        order=(
-            _order(texts, later, names.get(conflict.victim or ""))
-            if conflict.kind == "deadlock"
-            else _one_after_the_other(
-                texts, {names[wait.waiter] for wait in conflict.waits if wait.waiter in names}
-            )
-        ),
-        victim=(
-            names.get(conflict.victim or "")
-            if conflict.kind == "deadlock" and rules.locks.asks_victim
-            else None
-        ),
+        transactions={one.label: one.entry for one in told},
+        order=order,
+        victim=victim if rules.locks.asks_victim else None,
         notes=[*notes, *more, *conflict.notes],
         filler=filler,
         later=later,
     )
+
+
+@dataclass(frozen=True)
+class _Told:
+    """What a member becomes: its entry in the file, its statements' texts, how many of them come
+    after the conflict, and what is not known of it.
+    """
+
+    label: str
+    entry: dict[str, object]
+    texts: list[str]
+    later: int
+    notes: list[str]
+
+
+def _told(member: Member, label: str, conflict: Conflict, rules: Rules) -> _Told:
+    history, made_up = _statements(member, conflict, rules)
+    notes = list(_gaps(member, history, made_up=made_up))
+    history += [(sql, LATER) for sql in member.later]
+    entry: dict[str, object] = {"isolation": member.isolation} if member.isolation else {}
+    entry["statements"] = [_entry(sql, why) for sql, why in history]
+    if member.ending == "rollback":
+        entry["ends"] = "rollback"
+    notes += _after(member, conflict)
+    return _Told(
+        label=label,
+        entry=entry,
+        texts=[sql for sql, _ in history],
+        later=len(member.later),
+        notes=[f"{label}: {note}" for note in notes],
+    )
+
+
+def _gaps(
+    member: Member, history: Sequence[tuple[str, str | None]], *, made_up: bool
+) -> Iterator[str]:
+    """What is not known of what came before the conflict."""
+    if not history:
+        yield "what it had run before is not in the log, and nothing tells what it held."
+    if any(CUT in sql for sql, _ in history):
+        yield "a statement was cut by the server; complete it."
+    if made_up:
+        yield (
+            "its earlier statement is not in the log; a placeholder takes the lock that was waited"
+            " for."
+        )
+    if member.history is not None and not member.whole:
+        yield "whether the log has all that it had run is not known."
+    if not member.isolation:
+        yield "its isolation level is not in the log; the server's default is taken."
 
 
 def _entry(sql: str, why: str | None) -> object:
@@ -185,12 +199,12 @@ def _entry(sql: str, why: str | None) -> object:
     return {"sql": sql, "label": why, **({"placeholder": True} if why == STAND_IN else {})}
 
 
-def _after(member: Member, label: str, conflict: Conflict) -> Iterator[str]:
+def _after(member: Member, conflict: Conflict) -> Iterator[str]:
     """What is not known of what came after the conflict."""
     if member.session == conflict.victim:
-        yield f"{label}: it was the victim; what it would have run after this is not known."
+        yield "it was the victim; what it would have run after this is not known."
     elif conflict.kind == "deadlock" and member.ending is None:
-        yield f"{label}: whether it ran anything more before it ended is not in the log."
+        yield "whether it ran anything more before it ended is not in the log."
 
 
 def _carried(conflict: Conflict, name: str | None) -> Staged | None:
@@ -356,49 +370,28 @@ def _data(
     rules: Rules,
     fetch: Fetch | None = None,
 ) -> tuple[str, list[str], dict[str, dict[str, object]]]:
-    notes = []
     statements = [sql for sqls in texts.values() for sql in sqls]
     named = list(
         dict.fromkeys(table for sql in statements for table, _ in rules.sql.tables_of(sql))
     )
-    wanted = [*named, *conflict.relations]
-    if schema is not None:
-        missing = [table for table in named if table.lower() not in schema.tables]
-        if missing:
+    missing = [table for table in named if schema is None or table.lower() not in schema.tables]
+    made, references = (
+        tables_of_conflict(conflict, texts, rules, missing) if missing else (Schema(), [])
+    )
+    script, infos = script_of(made, list(made.tables)), made.tables
+    if schema is None:
+        notes = [f"ASSUMED: {one}, which would explain the lock." for one in references]
+        if infos:
             notes.append(
-                f"Not in the schema file, so made up from the statements: {', '.join(missing)}."
+                "ASSUMED: the tables are inferred from the statements alone"
+                f" ({', '.join(info.name for info in infos.values())}). --schema FILE is better."
             )
-        if schema.dropped:
-            reported = ", ".join(
-                f"{what} ({count})" for what, count in sorted(schema.dropped.items())
-            )
-            notes.append(f"Dropped from the definitions: {reported}.")
-        tables = closure(schema, wanted)
-        made = tables_of_conflict(conflict, texts, rules, missing)[0] if missing else Schema()
-        script = "\n".join(
-            part
-            for part in (
-                script_of(schema, tables, statements, rules),
-                script_of(made, list(made.tables)),
-            )
-            if part
-        )
-        infos = {
-            name: schema.tables[name] for name in schema.tables if name in tables
-        } | made.tables
     else:
-        made, references = tables_of_conflict(conflict, texts, rules, named)
-        notes += [f"ASSUMED: {one}, which would explain the lock." for one in references]
-        if made.tables:
-            listed = ", ".join(info.name for info in made.tables.values())
-            notes.append(
-                f"ASSUMED: the tables are inferred from the statements alone ({listed}). --schema"
-                " FILE is better."
-            )
-        script, infos = script_of(made, list(made.tables)), made.tables
-    records = _records(conflict, infos)
-    relations = {table.lower() for table in (*named, *conflict.relations)}
-    rows = rows_for(infos, list(texts.values()), rules, records)
+        notes = list(_of_schema(schema, missing))
+        tables = closure(schema, [*named, *conflict.relations])
+        script = "\n".join(filter(None, (script_of(schema, tables, statements, rules), script)))
+        infos = {name: one for name, one in schema.tables.items() if name in tables} | infos
+    rows = rows_for(infos, list(texts.values()), rules, _records(conflict, infos))
     if fetch is not None:
         live = _fetched(rows, infos, fetch)
         rows = rows_for(infos, list(texts.values()), rules, live)
@@ -411,17 +404,22 @@ def _data(
         )
     if rows.tables:
         notes.append("The rows are those that the statements name; other values are made up.")
-    inserts = rows.script(infos, rules)
-    data = "\n".join(part for part in (script, inserts) if part) or "select 1;"
-    return (
-        data,
-        notes,
-        {
-            infos[name].name: fill
-            for name in infos
-            if name in relations and (fill := filler_of(infos[name], rows))
-        },
-    )
+    data = "\n".join(filter(None, (script, rows.script(infos, rules)))) or "select 1;"
+    relations = {table.lower() for table in (*named, *conflict.relations)}
+    fillers = {
+        info.name: fill
+        for name, info in infos.items()
+        if name in relations and (fill := filler_of(info, rows))
+    }
+    return data, notes, fillers
+
+
+def _of_schema(schema: Schema, missing: Sequence[str]) -> Iterator[str]:
+    if missing:
+        yield f"Not in the schema file, so made up from the statements: {', '.join(missing)}."
+    if schema.dropped:
+        reported = ", ".join(f"{what} ({count})" for what, count in sorted(schema.dropped.items()))
+        yield f"Dropped from the definitions: {reported}."
 
 
 def _fetched(

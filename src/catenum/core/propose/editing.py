@@ -87,13 +87,6 @@ def _in_lower_case(sql: str, dialect: str) -> str:
     return text
 
 
-def bracketed(one: exp.Expr, dialect: str) -> str:
-    """The text of an expression, in brackets where something that stands beside it could tear it
-    apart.
-    """
-    return written(whole(one), dialect)
-
-
 def whole(one: exp.Expr) -> exp.Expr:
     """A copy of an expression, in brackets where something that stands beside it could tear it
     apart.

@@ -29,7 +29,6 @@ class Proposals(Displayed):
     stopped: bool = False
     interrupted: bool = False
     first_cure_ms: float | None = None
-    baseline_ms: float = 0.0
     #: The schedule that ends worst, as it is and with what is put first; None where nothing cures.
     before: Recording | None = None
     after: Recording | None = None

@@ -201,10 +201,6 @@ class Reading:
         into = self.tree.this.sql(dialect=self.dialect)
         return f"insert into {into} select {', '.join(self.inserted)} from {source}"
 
-    def subquery(self) -> str:
-        """A SELECT without its lock clause, in brackets."""
-        return f"({self._unlocked})"
-
     @property
     def _unlocked(self) -> str:
         return editing.bare(self.with_lock(None), self.dialect)

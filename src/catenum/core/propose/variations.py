@@ -36,7 +36,7 @@ def variations(evidence: Evidence, loaded: Mapping[str, TableRows]) -> list[Vari
     rows, or the first.
     """
     found = (
-        *_missing_rows(evidence, loaded),
+        *_missing_rows(evidence),
         *_empty_tables(evidence, loaded),
         *_borders(evidence, loaded),
         *_nulls(evidence, loaded),
@@ -71,7 +71,7 @@ def _empty_tables(evidence: Evidence, loaded: Mapping[str, TableRows]) -> Iterat
         yield Variation(f"{table} is empty", (f"delete from {_named(evidence, table)}",))
 
 
-def _missing_rows(evidence: Evidence, loaded: Mapping[str, TableRows]) -> Iterator[Variation]:
+def _missing_rows(evidence: Evidence) -> Iterator[Variation]:
     for _, _, reading in _readings(evidence):
         condition = evidence.key_condition(reading)
         if condition is not None and ":" not in condition and reading.table is not None:

@@ -14,7 +14,7 @@ from itertools import groupby
 from typing import Any
 
 from catenum.core.scenario.conditions import ConditionError, parse_condition
-from catenum.core.scenario.model import Given, Scalar, Scenario, Statement, Transaction, Turn
+from catenum.core.scenario.model import Given, Scalar, Statement, Transaction, Turn
 from catenum.core.servers import NAMES, known_servers, rules_of
 from catenum.core.sql.parameters import parameters_in
 
@@ -446,8 +446,3 @@ def rank(value: Scalar) -> tuple[int, float, str]:
     if isinstance(value, bool | int | float):
         return 0, float(value), ""
     return (2, 0.0, "") if value is None else (1, 0.0, value)
-
-
-def has_loops(scenario: Scenario) -> bool:
-    """Whether any of its transactions runs statements in a loop."""
-    return any(one.turn for t in scenario.transactions.values() for one in t.statements)

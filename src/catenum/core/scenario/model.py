@@ -630,11 +630,6 @@ class Transaction(_Model):
         return tuple(map(chosen, self.session or ()))
 
     @property
-    def carries_values(self) -> bool:
-        """Whether its statements depend on values of the run."""
-        return bool(self.parameters) or any(s.keep or s.when or s.require for s in self.statements)
-
-    @property
     def sent_at_once(self) -> int:
         """How many of its statements are no moves of their own."""
         return sum(statement.at_once for statement in self.statements)

@@ -12,7 +12,7 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Literal
@@ -20,7 +20,7 @@ from typing import Literal
 from catenum.core.record.modes import Mode
 from catenum.core.record.waits import Edge, Resource
 from catenum.core.snapshot.groups import groups_of
-from catenum.core.snapshot.sample import Held, Sample, SessionInfo
+from catenum.core.snapshot.sample import Sample, SessionInfo
 
 By = Literal["application name", "connection", "client", "traceparent"]
 #: The client's end of a connection: address and port; and the process that has it, where this
@@ -141,46 +141,25 @@ def together(samples: Mapping[str, Sample], found: list[Link]) -> Sample | None:
     crossing = [edge for link in found for edge in _edges(samples, link)]
     if not crossing:
         return None
-    sessions, edges, held, inexact = [], list(crossing), [], {edge.waiter for edge in crossing}
-    for server, sample in samples.items():
-        named = {session.id: Place(server, session.id).name for session in sample.sessions}
-        sessions += [replace(session, id=named[session.id]) for session in sample.sessions]
-        for edge in sample.edges:
-            waiter, holder = (
-                named.get(name) or f"{server}: {name}" for name in (edge.waiter, edge.holder)
-            )
-            edges.append(
-                replace(edge, waiter=waiter, holder=holder, resource=_there(edge.resource, server))
-            )
-        held += [
-            Held(session=named.get(one.session, one.session), ms=one.ms, exact=one.exact)
-            for one in sample.held
-        ]
-        inexact |= {named[name] for name in sample.inexact if name in named}
+    parts = [_placed(server, sample) for server, sample in samples.items()]
     first = next(iter(samples.values()))
     whole = replace(
         first,
         target=replace(first.target, url=" + ".join(sorted(samples))),
-        sessions=tuple(sessions),
-        edges=tuple(edges),
+        sessions=tuple(one for part in parts for one in part.sessions),
+        edges=(*crossing, *(one for part in parts for one in part.edges)),
         connected=sum(sample.connected for sample in samples.values()),
         cost_ms=0.0,
         rows_read=0,
         deadlocks=None,
         locks=(),
         notes=tuple(_described(link) for link in found),
-        held=tuple(held),
-        inexact=frozenset(inexact),
+        held=tuple(one for part in parts for one in part.held),
+        inexact=frozenset(edge.waiter for edge in crossing).union(*(one.inexact for one in parts)),
         suspects=(),
         by_id={},
     )
-    ends = {edge.identity for edge in crossing}
-    kept: set[str] = set()
-    for group in groups_of(whole):
-        within = [edge for edge in whole.edges if edge.waiter in group.waiting]
-        locks = any(edge.identity not in ends for edge in within)
-        if locks and any(edge.identity in ends for edge in within):
-            kept |= group.members
+    kept = _hang_together(whole, {edge.identity for edge in crossing})
     if not kept:
         return None
     return replace(
@@ -189,6 +168,40 @@ def together(samples: Mapping[str, Sample], found: list[Link]) -> Sample | None:
         edges=tuple(edge for edge in whole.edges if edge.waiter in kept),
         by_id={},
     )
+
+
+def _placed(server: str, sample: Sample) -> Sample:
+    """With the server in the names of sessions and of what they wait for."""
+    names = {session.id: Place(server, session.id).name for session in sample.sessions}
+    edges = (
+        replace(
+            edge,
+            waiter=names.get(edge.waiter) or f"{server}: {edge.waiter}",
+            holder=names.get(edge.holder) or f"{server}: {edge.holder}",
+            resource=_there(edge.resource, server),
+        )
+        for edge in sample.edges
+    )
+    return replace(
+        sample,
+        sessions=tuple(replace(one, id=names[one.id]) for one in sample.sessions),
+        edges=tuple(edges),
+        held=tuple(
+            replace(one, session=names.get(one.session, one.session)) for one in sample.held
+        ),
+        inexact=frozenset(names[name] for name in sample.inexact if name in names),
+        by_id={},
+    )
+
+
+def _hang_together(whole: Sample, crossing: Collection[object]) -> set[str]:
+    """Members of the groups in which somebody waits for a lock, and somebody for another server."""
+    kept: set[str] = set()
+    for group in groups_of(whole):
+        across = {edge.identity in crossing for edge in whole.edges if edge.waiter in group.waiting}
+        if len(across) == 2:
+            kept |= group.members
+    return kept
 
 
 def _described(link: Link) -> str:

@@ -49,24 +49,15 @@ def recording_of(
     )
     start = max((max(s.transaction_ms or 0.0, s.statement_ms or 0.0) for s in members), default=0.0)
     statements = {s.id: _statements(s, (seen or {}).get(s.id, ())) for s in members}
-    moves: list[tuple[float, str, int]] = []
-    for session in members:
-        count = len(statements[session.id])
-        begun = start - (session.transaction_ms or 0.0)
-        latest = start - (session.statement_ms or 0.0)
-        for number in range(1, count + 1):
-            at = (
-                latest
-                if number == count
-                else begun + (latest - begun) * (number - 1) / max(1, count - 1)
-            )
-            moves.append((max(0.0, at), session.id, number))
-    moves.sort(key=lambda move: (move[0], move[1]))
+    moves = sorted(
+        (max(0.0, at), session.id, number)
+        for session in members
+        for number, at in enumerate(_times(session, len(statements[session.id]), start), 1)
+    )
+    waiting = {edge.waiter for edge in sample.edges}
     events: list[Event] = []
     waits: list[Wait] = []
-    waiting = {edge.waiter for edge in sample.edges}
     for place, (at, name, number) in enumerate(moves, 1):
-        last = number == len(statements[name])
         event = Event(
             at_ms=round(at, 3),
             move=place,
@@ -77,6 +68,7 @@ def recording_of(
             what="sent",
         )
         events.append(event)
+        last = number == len(statements[name])
         if last and name in waiting:
             events.append(_as(event, "waits"))
             waits += [
@@ -86,6 +78,9 @@ def recording_of(
             ]
         elif not last or sample.session(name).state != "working":
             events.append(_as(event, "done"))
+    picture = Picture(
+        move=len(moves), at_ms=round(start, 3), locks=sample.locks, cost_ms=sample.cost_ms
+    )
     recording = Recording(
         source="sample",
         scenario=title,
@@ -103,18 +98,7 @@ def recording_of(
         ),
         events=tuple(events),
         waits=tuple(waits),
-        pictures=(
-            (
-                Picture(
-                    move=len(moves),
-                    at_ms=round(start, 3),
-                    locks=sample.locks,
-                    cost_ms=sample.cost_ms,
-                ),
-            )
-            if sample.locks
-            else ()
-        ),
+        pictures=(picture,) if sample.locks else (),
         notes=(
             (
                 "a running server: earlier times are those that the server reports, and statements"
@@ -132,6 +116,18 @@ def recording_of(
         finding for finding in diagnose(recording) if finding.id != "stricter-isolation"
     )
     return replace(recording, findings=findings)
+
+
+def _times(session: SessionInfo, count: int, start: float) -> Iterator[float]:
+    """When its statements began (ms): the latest is known, the others are spread over the time
+    since the transaction did.
+    """
+    begun = start - (session.transaction_ms or 0.0)
+    latest = start - (session.statement_ms or 0.0)
+    for number in range(count - 1):
+        yield begun + (latest - begun) * number / (count - 1)
+    if count:
+        yield latest
 
 
 def _standing(sample: Sample, recording: Recording) -> tuple[Deadlock, ...]:

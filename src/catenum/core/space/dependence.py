@@ -201,11 +201,7 @@ class Dependence:
             or statement.when
             or _NO_WAIT.search(statement.text)
             or not waits_certainly(
-                (name, number),
-                self.footprints[name, number],
-                self.levels[name],
-                self.rules,
-                self.tables,
+                self.footprints[name, number], self.levels[name], self.rules, self.tables
             )
         }
 

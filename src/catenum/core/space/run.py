@@ -100,11 +100,6 @@ class Run:
     rejected: frozenset[tuple[str, int | None]] = frozenset()  # steps that the server rejected
 
     @property
-    def switches(self) -> int:
-        """How often another transaction takes over."""
-        return sum(a != b for a, b in zip(self.path, self.path[1:], strict=False))
-
-    @property
     def outcome(self) -> tuple[Any, ...]:
         """What makes it another outcome than another run's: kind, data, rules, and what became of
         each transaction.

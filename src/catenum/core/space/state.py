@@ -105,7 +105,7 @@ def _counts_order(access: Access, footprint: Footprint, keys: TableKeys) -> bool
 
 
 def waits_certainly(
-    step: Step, found: Footprint, level: str, rules: Rules, tables: Mapping[str, TableKeys]
+    found: Footprint, level: str, rules: Rules, tables: Mapping[str, TableKeys]
 ) -> bool:
     """Whether a statement that comes to a locked row waits, whatever that row holds: it names rows
     by one key and nothing else, sees the newest version, and has nothing that may fail first.

@@ -278,48 +278,59 @@ _OF_MERGE: tuple[Verb, ...] = ("insert", "update", "delete")
 
 
 def _accesses(tree: exp.Expr) -> Iterator[Access]:
-    common = {cte.alias.lower() for cte in tree.find_all(exp.CTE)}
     target = _target(tree)
     plain, by_primary = names_rows_plainly(tree), goes_by_primary_key(tree)
-    if isinstance(tree, exp.Merge) and target is not None:
-        for verb in _OF_MERGE:
-            yield Access(table=target.name, schema=target.db or None, verb=verb)
-    elif target is not None:
-        yield Access(
-            table=target.name,
-            schema=target.db or None,
-            verb=(verb := _verb(tree)),
-            columns=tuple(_written_columns(tree)),
-            equals=_constants(
-                pairs := list(_inserted(tree) if verb == "insert" else _compared(tree))
-            ),
-            literals=_literals(pairs) if plain else (),
-            choices=tuple(_choices(tree)) if plain and verb != "insert" else (),
-            equals_only=plain and verb in ("update", "delete") and _equals_only(tree),
-            sets_default=_sets_default(tree),
-            by_primary=by_primary,
-            changes_found=tuple(_on_conflict(tree)),
-            makes_index=isinstance(tree, exp.Create)
-            and str(tree.args.get("kind") or "").lower() == "index",
-            concurrently=bool(tree.args.get("concurrently")),
-        )
+    if target is not None:
+        yield from _writes(tree, target, plain=plain, by_primary=by_primary)
+    common = {cte.alias.lower() for cte in tree.find_all(exp.CTE)}
     for table in tree.find_all(exp.Table):
         if table is target or not table.name or (table.name.lower() in common and not table.db):
             continue
-        select = table.find_ancestor(exp.Select)
-        strength = _strength(select, table) if select is not None else None
-        pairs = list(_compared(tree if select is None else select))
-        yield Access(
-            table=table.name,
-            schema=table.db or None,
-            verb="lock" if strength else "read",
-            strength=strength,
-            equals=_constants(pairs),
-            literals=_literals(pairs) if plain and select is not None else (),
-            choices=tuple(_choices(select)) if plain and select is not None else (),
-            equals_only=plain and select is not None and _equals_only(select),
-            by_primary=by_primary,
-        )
+        yield _read(tree, table, plain=plain, by_primary=by_primary)
+
+
+def _writes(
+    tree: exp.Expr, target: exp.Table, *, plain: bool, by_primary: bool
+) -> Iterator[Access]:
+    if isinstance(tree, exp.Merge):
+        for verb in _OF_MERGE:
+            yield Access(table=target.name, schema=target.db or None, verb=verb)
+        return
+    verb = _verb(tree)
+    pairs = list(_inserted(tree) if verb == "insert" else _compared(tree))
+    kind = str(tree.args.get("kind") or "").lower() if isinstance(tree, exp.Create) else ""
+    yield Access(
+        table=target.name,
+        schema=target.db or None,
+        verb=verb,
+        columns=tuple(_written_columns(tree)),
+        equals=_constants(pairs),
+        literals=_literals(pairs) if plain else (),
+        choices=tuple(_choices(tree)) if plain and verb != "insert" else (),
+        equals_only=plain and verb in ("update", "delete") and _equals_only(tree),
+        sets_default=_sets_default(tree),
+        by_primary=by_primary,
+        changes_found=tuple(_on_conflict(tree)),
+        makes_index=kind == "index",
+        concurrently=bool(tree.args.get("concurrently")),
+    )
+
+
+def _read(tree: exp.Expr, table: exp.Table, *, plain: bool, by_primary: bool) -> Access:
+    select = table.find_ancestor(exp.Select)
+    strength = _strength(select, table) if select is not None else None
+    pairs = list(_compared(tree if select is None else select))
+    return Access(
+        table=table.name,
+        schema=table.db or None,
+        verb="lock" if strength else "read",
+        strength=strength,
+        equals=_constants(pairs),
+        literals=_literals(pairs) if plain and select is not None else (),
+        choices=tuple(_choices(select)) if plain and select is not None else (),
+        equals_only=plain and select is not None and _equals_only(select),
+        by_primary=by_primary,
+    )
 
 
 def _target(tree: exp.Expr) -> exp.Table | None:

@@ -265,16 +265,6 @@ def _why_given(uses: Sequence[Use]) -> str:
     return "it is compared with no column, and none is named (from: table.column)"
 
 
-def in_key(domains: Domains, table: str) -> dict[str, ColumnKey]:
-    """The columns of a table that are of a swept domain, with the domain."""
-    return {
-        column: root
-        for root, columns in domains.columns.items()
-        for name, column in columns
-        if name == table
-    }
-
-
 def named(domain: ColumnKey) -> str:
     """A domain in words, as ``stock.item``."""
     return ".".join(domain)

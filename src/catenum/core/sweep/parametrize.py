@@ -502,7 +502,7 @@ class _Kind:
         statements: list[Any] = []
         loops: dict[int, list[Any]] = {}
         for number, (shaped, loop, _) in enumerate(self.code):
-            entry = self._statement(number, shaped, names, loop)
+            entry = self._statement(number, shaped, names)
             if loop is None:
                 statements.append(entry)
                 continue
@@ -555,9 +555,7 @@ class _Kind:
         """Whether its values are the numbers of the turns."""
         return all(list(run) == list(range(1, len(run) + 1)) for run in role.values)
 
-    def _statement(
-        self, number: int, shaped: Shaped, names: Mapping[Spot, _Role], loop: int | None
-    ) -> Any:
+    def _statement(self, number: int, shaped: Shaped, names: Mapping[Spot, _Role]) -> Any:
         def written(found: re.Match[str]) -> str:
             place = int(found[1])
             spot = (number, place)

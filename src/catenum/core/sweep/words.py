@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from itertools import combinations
 
 from catenum.core.sweep.cases import Assignment, Case, Member, Place
-from catenum.core.sweep.domains import ColumnKey, Domains, named
+from catenum.core.sweep.domains import ColumnKey, Domains
 from catenum.core.text import listed
 
 _NUMBERS = ("no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine")
@@ -122,15 +122,6 @@ def lists_compared(name: str, mine: Sequence[object], theirs: Sequence[object]) 
     if ours == others[::-1]:
         return f"{what}, in opposite order"
     return f"{what}, in another order"
-
-
-def domains_shown(domains: Domains) -> list[str]:
-    """Which parameters take their values from where, a line for each domain."""
-    found: Mapping[ColumnKey, list[str]] = {}
-    rows: dict[ColumnKey, list[str]] = dict(found)
-    for slot in domains.slots:
-        rows.setdefault(slot.domain, []).append(f"{slot.transaction}.{slot.name}")
-    return [f"{named(domain)}: {', '.join(names)}" for domain, names in rows.items()]
 
 
 def values_line(values: Assignment) -> str:

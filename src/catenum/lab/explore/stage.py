@@ -163,7 +163,6 @@ class Stage:
         self._serial: dict[tuple[str, ...], Run] = {}
         self._waited: set[Situation] = set()
         self._settle: Callable[[], None] = lambda: None  # waits for the data to be back
-        self.restores = 0
         self.notes: tuple[str, ...] = ()
         self.handlers: list[tuple[str, tuple[str, ...]]] = []
         self.deadlocks = 0  # that clients received as an error, in all runs
@@ -457,7 +456,6 @@ class Stage:
             self._settle = self.engine.restore_data()
         except NeedsReload:
             self._reload()
-        self.restores += 1
         run = self._summary.run_of(conductor, path, end, rows, holds)
         if not hidden:
             return run

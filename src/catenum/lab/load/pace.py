@@ -189,7 +189,7 @@ class Clients:
         self.names = list(scenario.transactions)
         drawn = domain_values(engine, scenario, file)
         self.plans = tuple(
-            _plan(name, one, {value: drawn[name, value] for value in one.domains})
+            _plan(one, {value: drawn[name, value] for value in one.domains})
             for name, one in scenario.transactions.items()
         )
         transactions = scenario.transactions.values()
@@ -343,7 +343,7 @@ class Clients:
         )
 
 
-def _plan(name: str, transaction: Transaction, drawn: Mapping[str, object]) -> LoopPlan:
+def _plan(transaction: Transaction, drawn: Mapping[str, object]) -> LoopPlan:
     return LoopPlan(
         beginning=Beginning(
             isolation=transaction.isolation,

@@ -189,8 +189,3 @@ class ForAllValues:
             found = self.sweeper.explore(self.sweeper.job(scenario, serially=True, limit=1))
             known = self.sweeper.keep_serial(case.values, found.serial)
         return known
-
-
-def swept_first(found: Sequence[Proposal]) -> bool:
-    """Whether any proposal was checked for all values."""
-    return any(one.values is not None for one in found)

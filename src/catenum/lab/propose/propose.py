@@ -105,9 +105,7 @@ class Proposer:
         baseline = figures_of(
             explored.tally, played, complete=explored.reach.complete, failed_serially=failed
         )
-        found = Proposals(
-            scenario=scenario, explored=explored, baseline=baseline, played=played, baseline_ms=took
-        )
+        found = Proposals(scenario=scenario, explored=explored, baseline=baseline, played=played)
         found.instead = self.instead
         found.looped = tuple(self._loops(scenario)) if self.copies is not None else ()
         found.serial_breaks = as_it_is.serial.broken
@@ -162,7 +160,7 @@ class Proposer:
         self._deferred: list[Candidate] = []
         self._deadlocked: list[Candidate] = []  # of these, those that a deadlock ended
         try:
-            self._try_all(evidence, found, clock)
+            self._try_all(evidence, found)
             if not self.first_only:
                 others = variations(evidence, as_it_is.loaded)
                 budget_ms = max(LEAST_CONFIRM_MS, took * TIMES_BASELINE)
@@ -240,7 +238,7 @@ class Proposer:
         found.before = play(self.engine, found.scenario, how, file=self.file)
         found.after = play(self.engine, changed, how, file=self.file, ddl=ddl)
 
-    def _try_all(self, evidence: Evidence, found: Proposals, clock: Clock) -> None:
+    def _try_all(self, evidence: Evidence, found: Proposals) -> None:
         slow = self.engine.capabilities.timeout_step_ms > 1
         every = list(all_series(evidence))
         self.explores.expect(self._jobs_of(every, found))

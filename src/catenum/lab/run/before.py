@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from catenum.core.errors import InputError
-from catenum.core.scenario.model import Scenario, Transaction
+from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.servers import Rules, rules_of
 from catenum.core.text import one_line
@@ -46,12 +46,10 @@ def prepare_sessions(driver: Driver, scenario: Scenario, file: ScenarioFile | No
                     advice=reply.error.hint,
                 )
         if transaction.before:
-            _check_beginning(driver, name, transaction, file)
+            _check_beginning(driver, name, file)
 
 
-def _check_beginning(
-    driver: Driver, name: str, transaction: Transaction, file: ScenarioFile | None
-) -> None:
+def _check_beginning(driver: Driver, name: str, file: ScenarioFile | None) -> None:
     """Raises InputError where a session has set the level or the access of its transactions: what
     is assumed of them would be that of others.
     """

@@ -502,7 +502,7 @@ class Conductor:
         if error.kind == "deadlock":
             self._verdict(state, reply, at_ms, mover)
         elif cut:
-            error = self._ended_by_us(state, error, at_ms)
+            error = self._ended_by_us(state, error)
         for cycle in self.log.cycles if error.kind == "timeout" else ():
             if cycle.left_to_timeout and cycle.victim is None and state.name in cycle.members:
                 cycle.victim = state.name
@@ -726,9 +726,7 @@ class Conductor:
         cycle.error, cycle.report = reply.error, reply.report
         self.log.forget_takers(self.log.move)
 
-    def _ended_by_us(
-        self, state: TransactionState, error: ServerError, at_ms: float
-    ) -> ServerError:
+    def _ended_by_us(self, state: TransactionState, error: ServerError) -> ServerError:
         for cycle in self.log.cycles:
             if cycle.pending and cycle.ended_by_us and cycle.closer == state.name:
                 cycle.victim, cycle.verdict_ms, cycle.pending = state.name, None, False
