@@ -6,6 +6,7 @@ import contextlib
 import json
 import os
 import signal
+import subprocess
 import threading
 from pathlib import Path
 
@@ -15,7 +16,7 @@ import pytest
 from catenum.cluster.cluster import checked_address, local_size
 from catenum.core.errors import InputError
 from clusters import Machine, machine
-from conftest import WITHOUT_SERVERS, Done, needs, until
+from conftest import SCRIPT, WITHOUT_SERVERS, Done, needs, until
 
 with_servers = pytest.mark.skipif(WITHOUT_SERVERS, reason="make test-core runs without servers")
 #: What is another one each time: times, how often something was checked, what is played here.
@@ -72,6 +73,16 @@ def own():
         yield made
 
 
+@pytest.fixture(scope="module")
+def whole(kept, tmp_path_factory):
+    """What one process finds of the long one."""
+    folder = tmp_path_factory.mktemp("whole")
+    (folder / "tide.yaml").write_text(TIDE)
+    words = [str(SCRIPT), *LONG, "--json"]
+    done = subprocess.run(words, cwd=folder, capture_output=True, text=True)
+    return results(Done(done.returncode, done.stdout, done.stderr))
+
+
 #: Jobs are given to workers in one way, whoever asks for them: the long ones are for the soak.
 SAME = [
     ("explore", "berth-swap"),
@@ -113,23 +124,23 @@ def test_scenarios_are_checked_by_the_workers(alone: Machine):
 
 @with_servers
 @pytest.mark.soak
-def test_two_commands_at_once_do_not_count_each_others_deadlocks(own: Machine):
+def test_two_commands_at_once_do_not_count_each_others_deadlocks(own: Machine, whole):
     own.start_worker()
     words = (*LONG, "--json", "--cluster", own.scheduler)
     both = [results(own.done(one)) for one in [own.begin(*words) for _ in range(2)]]
-    assert both[0] == both[1] == results(own.run(*LONG, "--json"))
+    assert both[0] == both[1] == whole
     assert both[0]["counts"]["uncounted"] == 0
 
 
 @with_servers
-def test_a_worker_that_is_killed_is_replaced_by_the_other(own: Machine):
+def test_a_worker_that_is_killed_is_replaced_by_the_other(own: Machine, whole):
     lost = own.start_worker()
     own.start_worker()
     command = own.begin(*LONG, "--json", "--cluster", own.scheduler)
     until(lambda: len(own.servers()) > 2, "the workers have servers")
     until(lambda: len(sessions(own)) >= 3 * 2, "both have sessions of the walk")
     lost.kill()
-    assert results(own.done(command)) == results(own.run(*LONG, "--json"))
+    assert results(own.done(command)) == whole
 
 
 def titles(own: Machine) -> list[bytes]:
@@ -143,7 +154,7 @@ def titles(own: Machine) -> list[bytes]:
 
 
 @with_servers
-def test_a_scheduler_that_is_killed_ends_the_command_and_it_goes_on_later(own: Machine):
+def test_a_scheduler_that_is_killed_ends_the_command_and_it_goes_on_later(own: Machine, whole):
     scheduler = own.members[0]
     own.start_worker()
     words = (*LONG, "--json", "--cluster")
@@ -159,7 +170,6 @@ def test_a_scheduler_that_is_killed_ends_the_command_and_it_goes_on_later(own: M
     own.start_scheduler()
     own.start_worker()
     went_on = own.run(*words, own.scheduler, "--resume", "found")
-    whole = results(own.run(*LONG, "--json"))
     assert results(went_on) == whole
     assert 0 < before < whole["counts"]["run"]
 

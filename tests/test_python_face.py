@@ -119,18 +119,12 @@ def test_the_types_are_those_that_a_checker_sees(tmp_path):
         "catenum.explore('berth-swap', isolatoin='serializable')\n"
     )
     done = subprocess.run(
-        [
-            sys.executable,
-            "-m",
-            "mypy",
-            "--strict",
-            "use.py",
-            "--cache-dir",
-            str(tmp_path / "cache"),
-        ],
+        [sys.executable, "-m", "mypy", str(tmp_path / "use.py")],
         capture_output=True,
         text=True,
-        cwd=tmp_path,
+        cwd=Path(__file__).parents[
+            1
+        ],  # with its settings, and what `make types` has checked already
         check=False,
     )
     assert "Literal['clean']" in done.stdout

@@ -266,8 +266,8 @@ def test_what_is_no_result_is_an_error(tmp_path, text, message):
 
 
 @pytest.fixture
-def results(call, tmp_path):
-    """One of each kind of what --save writes."""
+def run_of_swap(call, tmp_path):
+    """A recording, and its scenario."""
     written(
         tmp_path,
         "swap",
@@ -275,11 +275,16 @@ def results(call, tmp_path):
         holds={"rows": "select count(*) = 2 from berth"},
     )
     call("play", "swap.yaml", "-o", "run.json")
+
+
+@pytest.fixture
+def results(call, run_of_swap):
+    """One of each kind of what --save writes."""
     call("explore", "swap.yaml", "-o", "all")
     call("trial", "swap.yaml", "-o", "trial.json")
     call("propose", "swap.yaml", "-o", "proposal.json")
     call("churn", "swap.yaml", "--for", "1s", "-o", "loops")
-    call("pace", "swap.yaml", "--clients", "1,2", "--for", "1s", "-o", "pace.json")
+    call("pace", "swap.yaml", "--clients", "1", "--for", "1s", "-o", "pace.json")
     call("trial", "swap.yaml", "--churn", "--for", "1s", "-o", "contest.json")
     return ("run.json", "all", "trial.json", "proposal.json", "loops", "pace.json", "contest.json")
 
@@ -330,7 +335,7 @@ def test_each_kind_of_result_has_its_report(call, results, tmp_path):
     assert (tmp_path / "case.html").stat().st_mode & 0o077 == 0
 
 
-def test_the_scenario_of_a_report_runs_again_to_the_same_end(call, results, tmp_path):
+def test_the_scenario_of_a_report_runs_again_to_the_same_end(call, run_of_swap, tmp_path):
     text = call("report", "run.json", "--format", "markdown").out
     scenario = re.search(r"```yaml\n(.*?)```", text, re.DOTALL)
     command = re.search(r"```shell\n(catenum play .*?)\n```", text)

@@ -13,7 +13,7 @@ from enumerating.coincide import coinciding, walked
 from enumerating.sessions import bench_on, kept_sockets
 
 SEEDS = {"postgresql": range(1, 41), "mariadb": range(1, 31), "mysql": range(1, 31)}
-QUICK = {"postgresql": 4, "mariadb": 2, "mysql": 2}
+QUICK = {"postgresql": 2, "mariadb": 1, "mysql": 1}
 
 
 @pytest.mark.parametrize(
