@@ -184,7 +184,7 @@ def test_a_scheduler_that_is_killed_ends_the_command_and_it_goes_on_later(own: M
     own.start_worker()
     went_on = own.run(*words, own.scheduler, "--resume", "found")
     assert list(differing(results(went_on), whole)) == []
-    assert 0 < before < whole["counts"]["run"]
+    assert 0 < before <= whole["counts"]["run"]  # all, where the state was saved late
 
 
 @with_servers
