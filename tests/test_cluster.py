@@ -225,6 +225,7 @@ def test_workers_that_cannot_do_the_work_are_left_out_and_said(own: Machine, tmp
 
 
 @with_servers
+@pytest.mark.soak
 def test_a_worker_whose_server_died_starts_another_for_the_next_command(own: Machine):
     own.start_worker()
     words = ("explore", "berth-swap", "--json", "--cluster", own.scheduler)

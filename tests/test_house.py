@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import ast
 import re
+from collections import Counter
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -45,6 +46,24 @@ def test_no_code_outside_the_servers_modules_asks_which_server_it_is():
             if isinstance(node, ast.Constant) and node.value in NAMES:
                 found.append(f"{place}:{node.lineno}")
     assert not found
+
+
+def test_each_function_is_named_somewhere_else():
+    """What nobody calls goes: a name that occurs once in all code, templates and tests is read by
+    nobody. Pydantic calls some by itself, and Jupyter ``_repr_html_``.
+    """
+    sources = [*modules(), *ROOT.rglob("*.j2"), *Path(__file__).parent.rglob("*.py")]
+    text = "\n".join(path.read_text() for path in sources)
+    often = Counter(re.findall(r"\w+", text))
+    alone = [
+        f"{path.relative_to(ROOT)}:{node.lineno} {node.name}"
+        for path in modules()
+        for node in ast.walk(ast.parse(path.read_text()))
+        if isinstance(node, ast.FunctionDef) and often[node.name] == 1
+        if not node.name.startswith("__")
+        if not any("validator" in ast.unparse(one) for one in node.decorator_list)
+    ]
+    assert not alone
 
 
 def test_the_page_for_contributors_names_every_package_and_only_files_that_are_there():
