@@ -29,7 +29,8 @@ from catenum.lab.explore.walker import ExploreOptions, Explorer, Plan
 from catenum.lab.run.play import LockDetail, PlayOptions, play
 
 STATE, RESULT = "state.json", "exploration.json"
-SAVE_EVERY_MS = 5_000.0
+#: The state is saved this often, but saving may not take more than a part of the time.
+SAVE_EVERY_MS, SAVE_PART = 1_000.0, 0.05
 #: How often a schedule is played to get the outcome that it had: where the server had made its
 #: other choice, and else.
 MOST_REPLAYS, FEW_REPLAYS = 20, 3
@@ -138,17 +139,18 @@ class _Exploring:
     def _explored(
         self, runner: ExplorationRunner, folder: Path | None, state: dict[str, Any] | None
     ) -> Exploration:
-        listener, clock, saved = self.asked.listener, Clock(), -SAVE_EVERY_MS
+        listener, clock, due_ms = self.asked.listener, Clock(), 0.0
 
         def on_the_way(explorer: Explorer) -> None:
-            nonlocal saved
+            nonlocal due_ms
             listener.part(
                 explorer.fraction,
                 f"{explorer.tally.schedules:,} schedules, {explorer.tally.bad:,} with a conflict",
             )
-            if folder is not None and clock.now_ms() - saved > SAVE_EVERY_MS:
-                saved = clock.now_ms()
+            if folder is not None and (began_ms := clock.now_ms()) >= due_ms:
                 _save_state(runner, folder, explorer)
+                took_ms = clock.now_ms() - began_ms
+                due_ms = began_ms + max(SAVE_EVERY_MS, took_ms / SAVE_PART)
 
         try:
             return runner.run(
