@@ -37,6 +37,12 @@ _ROWS = {
     "gap": 150,
     "release": 500,
 }
+#: From the tables of the catalogue: their caches, which to_regclass asks, may be older than what
+#: another session has just committed.
+_MADE = """
+select from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
+where n.nspname = ? and c.relname = 'version'
+"""
 _OWN_SIZE = """
 select coalesce(sum(octet_length(recording)), 0)::bigint as bytes from incident
 """
@@ -233,14 +239,6 @@ class PostgresqlDatabase:
         if version:
             # packed already: its length is known without reading it
             self.execute("alter table incident alter column recording set storage external")
-
-
-# from the tables of the catalogue: their caches, which to_regclass asks, may be older than what
-# another session has just committed
-_MADE = """
-select from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
-where n.nspname = ? and c.relname = 'version'
-"""
 
 
 def _plain(values: Sequence[object]) -> list[object]:
