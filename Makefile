@@ -2,6 +2,9 @@
 VENV ?= .venv
 BIN = $(VENV)/bin
 
+# Tests start hundreds of processes, each of which would compile every module anew.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: demo test test-core mutants corpus soak lint types bench wheel samples screenshots clean
 
 demo: $(VENV)/.ready-

@@ -102,8 +102,12 @@ CLEARS_UP = """
 import shutil, subprocess, sys
 script, folder, *servers = sys.argv[1:]
 sys.stdin.buffer.read()
-for server in servers:
-    subprocess.run([script, "local", "stop", "--quiet", "--target", f"local:{server}"], capture_output=True)
+quiet = dict(stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+for one in [
+    subprocess.Popen([script, "local", "stop", "--quiet", "--target", f"local:{server}"], **quiet)
+    for server in servers
+]:
+    one.wait()
 shutil.rmtree(folder, ignore_errors=True)
 """
 

@@ -218,6 +218,35 @@ def test_a_remedy_s_parts_are_made_together():
     assert len(describe(remedy)) == 5
 
 
+def test_portions_are_transactions_of_one_connection_and_the_rest_goes_with_the_last():
+    scenario = Scenario.model_validate(
+        {
+            "scenario": "s",
+            "data": "",
+            "transactions": {
+                "night": {"statements": ["one", "all", "three"], "ends": "rollback"},
+                "night-2": {"statements": ["x"]},
+            },
+        }
+    )
+    remedy = Remedy.model_validate({"portions": {"night": {"2": ["low", "middle", "high"]}}})
+    changed, _ = apply_remedy(scenario, remedy)
+    assert [
+        ([s.sql for s in one.statements], one.ends, one.connection)
+        for name, one in changed.transactions.items()
+        if name != "night-2"
+    ] == [
+        (["one", "low"], "commit", None),
+        (["middle"], "commit", "night"),
+        (["high", "three"], "rollback", "night"),
+    ]
+    assert list(changed.transactions) == ["night", "night-3", "night-4", "night-2"]
+    assert describe(remedy) == [
+        "night makes statement 2 in 3 portions, and commits behind each", "  low", "  middle",
+        "  high",
+    ]  # fmt: skip
+
+
 @given(st.text(min_size=0, max_size=200), st.integers(12, 60))
 def test_a_shortened_statement_never_grows(text, limit):
     assert len(shortened(text, limit)) <= limit

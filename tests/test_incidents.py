@@ -712,15 +712,7 @@ def test_whether_a_statement_was_called_more_or_got_slower_is_shown(
     try:
         for thread in threads:
             thread.start()
-        call(
-            "watch",
-            "--target",
-            "local:mysql",
-            "--every",
-            "200ms",
-            "--store",
-            "s.sqlite",
-        )
+        call("watch", "--target", "local:mysql", "--every", "200ms", "--store", "s.sqlite")
         (row,) = call("history", "list", "--store", "s.sqlite", "--json").json["incidents"]
         (rate,) = [one for one in row["rates"] if "moved +" in one["statement"]]
         assert rate["before"]["calls_per_s"] > rate["during"]["calls_per_s"]

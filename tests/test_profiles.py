@@ -342,17 +342,18 @@ def test_what_a_server_whose_readers_lock_shows(call, server, name):
 
 @pytest.mark.parametrize("server", ["derby"])
 @pytest.mark.parametrize(
-    ("name", "first"),
+    ("name", "first", "verdict"),
     [
-        ("two-readers", "lock when reading"),
-        pytest.param("scan-behind-writer", "index box_vessel", marks=pytest.mark.soak),
+        ("two-readers", "lock when reading", "cures"),
+        ("lock-escalation", "night in 4 portions", "eases"),
+        pytest.param("scan-behind-writer", "index box_vessel", "cures", marks=pytest.mark.soak),
     ],
 )
-def test_what_is_proposed_where_readers_lock(call, server, name, first):
+def test_what_is_proposed_where_readers_lock(call, server, name, first, verdict):
     done = call("propose", name, "--target", f"local:{server}", "--json")
     proposals = json.loads(done.out)["candidates"]
     assert proposals[0]["name"].startswith(first), [one["name"] for one in proposals]
-    assert proposals[0]["verdict"] == "cures"
+    assert proposals[0]["verdict"] == verdict
 
 
 #: What would leave the scratch space, each with words that must be refused.

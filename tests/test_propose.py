@@ -299,7 +299,7 @@ def test_entries_are_indented_as_those_that_stand_there_and_never_break_the_file
 
 
 def test_waiting_alone_is_no_conflict_but_may_be_shortened(kept, call):
-    done = call("propose", "pile-up", "--for", "20s")
+    done = call("propose", "pile-up", "--for", "120s")
     assert (
         done.code,
         "Nothing to cure: no schedule ends in a conflict" in " ".join(done.out.split()),

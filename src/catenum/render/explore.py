@@ -242,60 +242,55 @@ def _notes(found: Exploration) -> Iterator[str]:
         yield f"left out of comparisons: {name} ({why})"
 
 
+#: The columns of a level's row, and those that tell of trouble wherever they are not empty.
+LEVEL_HEAD = (
+    *("level", "runs", "deadlock", "refused", "timeout", "error", "waits", "anomaly", "rules"),
+    "shortest bad schedule",
+)
+TROUBLE = ("deadlock", "refused", "timeout", "error")
+
+
 def print_levels(console: Console, found: Sequence[Exploration], note: str = "") -> None:
     """Outcome by isolation level: what each level of the server makes of the scenario."""
     info = found[0].target
-    say(
-        console,
-        f"{found[0].scenario} on {info.server} {info.version}, at each isolation level",
-        style=STYLES["strong"],
-    )
+    title = f"{found[0].scenario} on {info.server} {info.version}, at each isolation level"
+    say(console, title, style=STYLES["strong"])
     say(console)
-    rows = [_level_row(one) for one in found]
-    head = (
-        *("level", "runs", "deadlock", "refused", "timeout", "error", "waits", "anomaly", "rules"),
-        "shortest bad schedule",
-    )
-    widths = [max(len(head[i]), *(len(row[i]) for row in rows)) for i in range(len(head))]
-    widths[-1] = 0
-    say(
-        console,
-        "  ".join(h.ljust(w) for h, w in zip(head, widths, strict=True)).rstrip(),
-        style=STYLES["faint"],
-    )
-    for one, row in zip(found, rows, strict=True):
-        text = Text()
-        for place, (cell, width) in enumerate(zip(row, widths, strict=True)):
-            troubled = head[place] in ("deadlock", "refused", "timeout", "error") and cell != "–"
-            troubled = troubled or (head[place] == "anomaly" and cell != "none")
-            troubled = troubled or (head[place] == "rules" and bool(one.tally.broken_rules))
-            text.append(
-                cell.ljust(width) + "  ",
-                style=STYLES["bad" if troubled else "strong" if not place else "plain"],
-            )
-        text.rstrip()
-        say(console, text)
+    _print_level_rows(console, found)
     say(console)
     for one in found:
-        reported: list[str] = []
-        for entry in one.outcomes:
-            if entry.anomaly and entry.anomaly not in reported:
-                reported.append(entry.anomaly)
-                _wrapped(
-                    console,
-                    f"{_levels(one)}: {entry.anomaly}: {'; '.join(entry.evidence)}",
-                    indent="    ",
-                )
+        evidence = {entry.anomaly: entry.evidence for entry in reversed(one.outcomes)}
+        for anomaly in dict.fromkeys(entry.anomaly for entry in one.outcomes if entry.anomaly):
+            text = f"{_levels(one)}: {anomaly}: {'; '.join(evidence[anomaly])}"
+            _wrapped(console, text, indent="    ")
         if not one.reach.complete:
             _wrapped(console, f"{_levels(one)}: {how_far(one)}", style="faint", indent="    ")
-    for told_once in dict.fromkeys(
-        c.text for one in found for c in claims(one) if c.by_serial_order
-    ):
-        _wrapped(console, f"· {told_once}", indent="  ")
-    for line in dict.fromkeys(line for one in found for line in _notes(one)):
+    serial = [claim.text for one in found for claim in claims(one) if claim.by_serial_order]
+    for text in dict.fromkeys(serial):
+        _wrapped(console, f"· {text}", indent="  ")
+    notes = [line for one in found for line in _notes(one)]
+    for line in dict.fromkeys((*notes, note) if note else notes):
         _wrapped(console, f"· {line}", style="faint", indent="  ")
-    if note:
-        _wrapped(console, f"· {note}", style="faint", indent="  ")
+
+
+def _print_level_rows(console: Console, found: Sequence[Exploration]) -> None:
+    rows = [_level_row(one) for one in found]
+    widths = [max(map(len, column)) for column in zip(LEVEL_HEAD, *rows, strict=True)]
+    widths[-1] = 0
+    head = "  ".join(h.ljust(w) for h, w in zip(LEVEL_HEAD, widths, strict=True)).rstrip()
+    say(console, head, style=STYLES["faint"])
+    for one, row in zip(found, rows, strict=True):
+        text = Text()
+        for column, cell, width in zip(LEVEL_HEAD, row, widths, strict=True):
+            troubled = (
+                (column in TROUBLE and cell != "–")
+                or (column == "anomaly" and cell != "none")
+                or (column == "rules" and bool(one.tally.broken_rules))
+            )
+            style = "bad" if troubled else "strong" if column == "level" else "plain"
+            text.append(cell.ljust(width) + "  ", style=STYLES[style])
+        text.rstrip()
+        say(console, text)
 
 
 def _level_row(one: Exploration) -> tuple[str, ...]:

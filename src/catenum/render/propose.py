@@ -10,7 +10,7 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
-from catenum.core.compare.verdict import SERIAL
+from catenum.core.compare.verdict import SERIAL, Figures
 from catenum.core.propose.changes import ddl, difference, plain, unified
 from catenum.core.propose.proposals import Proposals
 from catenum.core.propose.ranking import Load, Proposal, why_first
@@ -196,73 +196,68 @@ def _proven(one: Proposal) -> str:
     return f"only a sample was run ({one.figures.runs:,} schedules), so this is not proven"
 
 
+#: The columns behind the name, and those of numbers.
+HEAD = ("kind", "runs", "outcome", "waits", "chain", "locks", "changes", "verdict")
+NUMBERS = ("runs", "waits", "chain", "locks", "changes")
+
+
 def _print_table(console: Console, found: Proposals, *, verbose: bool) -> None:
-    head = ("kind", "runs", "outcome", "waits", "chain", "locks", "changes", "verdict")
-    rows = [("as it is", found.baseline, "", "", "")]
     shown = [one for one in found.tried if verbose or not one.dominated] or found.tried[:1]
-    rows += [
-        (one.candidate.name, one.figures, one.candidate.kind, str(one.candidate.size), _rank(one))
-        for one in shown
-    ]
-    marks = [
-        "",
-        *(
-            "*" if not one.dominated and one.verdict.rank in ("cures", "eases") else ""
-            for one in shown
-        ),
-    ]
-    cells = []
-    for (name, figures, kind, size, rank), mark in zip(rows, marks, strict=True):
-        wrong = "WRONG " if figures.broken else ""
-        cells.append(
-            (
-                mark,
-                name,
-                *(
-                    kind,
-                    f"{figures.runs:,}{'' if figures.complete else '…'}",
-                    wrong + _outcomes(figures.kinds),
-                ),
-                *(str(figures.waits), str(figures.longest_chain)),
-                *("–" if figures.locks is None else str(figures.locks), size, rank),
-            )
-        )
-    widths = [max(len(head[n]), *(len(row[n + 2]) for row in cells)) for n in range(len(head))]
+    cells = [_cells("", "as it is", found.baseline, "", "", "")]
+    for one in shown:
+        in_front = not one.dominated and one.verdict.rank in ("cures", "eases")
+        candidate = one.candidate
+        what = (candidate.name, one.figures, candidate.kind, str(candidate.size), _rank(one))
+        cells.append(_cells("*" if in_front else "", *what))
+    widths = [max(len(HEAD[n]), *(len(row[n + 2]) for row in cells)) for n in range(len(HEAD))]
     room = max(16, console.width - sum(widths) - 2 * len(widths) - 3)
     width = min(room, max(len(row[1]) for row in cells))
-    line = " " * (width + 2) + "".join("  " + word.ljust(widths[n]) for n, word in enumerate(head))
+    line = " " * (width + 2) + "".join("  " + word.ljust(widths[n]) for n, word in enumerate(HEAD))
     say(console, Text(line.rstrip(), style=STYLES["faint"]))
     for row in cells:
-        parts = textwrap.wrap(row[1], width) or [""]
-        text = Text()
-        text.append(f"{row[0]:<2}{parts[0].ljust(width)}", style=STYLES["strong"])
-        for n, value in enumerate(row[2:]):
-            tone = "bad" if value.startswith("WRONG") else "plain"
-            tone = (
-                _TONES.get(value.rstrip("¹").removesuffix(" all"), "plain")
-                if n == len(head) - 1
-                else tone
-            )
-            right = head[n] in ("runs", "waits", "chain", "locks", "changes")
-            cell = value.rjust(widths[n]) if right else value.ljust(widths[n])
-            text.append("  " + cell, style=STYLES[tone])
-        text.rstrip()
-        say(console, text)
-        for part in parts[1:]:
-            say(console, Text(f"  {part}", style=STYLES["strong"]))
-    say(
-        console,
-        "* nothing else that was tried is as good in every respect and better in one",
-        style=STYLES["faint"],
-    )
+        _print_row(console, row, width, widths)
+    legend = ["* nothing else that was tried is as good in every respect and better in one"]
     if any(row[-1].endswith(" all") for row in cells):
-        say(console, "all: for all values of the parameters", style=STYLES["faint"])
+        legend.append("all: for all values of the parameters")
     if any("¹" in row[-1] for row in cells):
-        say(
-            console,
-            "¹ for the values or the rows of this case only; see below",
-            style=STYLES["faint"],
-        )
+        legend.append("¹ for the values or the rows of this case only; see below")
+    for words in legend:
+        say(console, words, style=STYLES["faint"])
+
+
+def _cells(
+    mark: str, name: str, figures: Figures, kind: str, size: str, rank: str
+) -> tuple[str, ...]:
+    """A row: its mark, the name, and what stands in the columns."""
+    return (
+        mark,
+        name,
+        kind,
+        f"{figures.runs:,}{'' if figures.complete else '…'}",
+        ("WRONG " if figures.broken else "") + _outcomes(figures.kinds),
+        str(figures.waits),
+        str(figures.longest_chain),
+        "–" if figures.locks is None else str(figures.locks),
+        size,
+        rank,
+    )
+
+
+def _print_row(console: Console, row: Sequence[str], width: int, widths: Sequence[int]) -> None:
+    """``width``: of the name, which may take several lines."""
+    first, *others = textwrap.wrap(row[1], width) or [""]
+    text = Text()
+    text.append(f"{row[0]:<2}{first.ljust(width)}", style=STYLES["strong"])
+    for column, value, room in zip(HEAD, row[2:], widths, strict=True):
+        tone = "bad" if value.startswith("WRONG") else "plain"
+        if column == "verdict":
+            tone = _TONES.get(value.rstrip("¹").removesuffix(" all"), "plain")
+        cell = value.rjust(room) if column in NUMBERS else value.ljust(room)
+        text.append("  " + cell, style=STYLES[tone])
+    text.rstrip()
+    say(console, text)
+    for part in others:
+        say(console, Text(f"  {part}", style=STYLES["strong"]))
 
 
 def _rank(one: Proposal) -> str:

@@ -18,6 +18,7 @@ from catenum.cli.progress import Reporter
 from catenum.core.errors import CatenumError, InputError
 from catenum.core.servers import rules_of
 from catenum.core.snapshot.plain import session_value
+from catenum.core.snapshot.sample import SessionInfo
 from catenum.core.snapshot.verdict import verdict
 from catenum.core.text import counted, duration, listed, one_line
 from catenum.live.release import Result, Shown, Way
@@ -110,6 +111,28 @@ def _write_down(
 
 def _lines(shown: Shown, way: Way, *, mask: bool) -> Iterator[str]:
     session = shown.sample.masked().session(shown.session.id) if mask else shown.session
+    yield from _who_it_is(session)
+    for suspect in shown.suspected:
+        yield (
+            f"  may be the one that session {suspect.waiter} waits for: {suspect.why}; the server"
+            " does not name it"
+        )
+    if shown.in_all:
+        yield (
+            f"  blocks {shown.directly} directly, {shown.in_all} in all, for up to"
+            f" {duration(shown.longest_ms)}"
+        )
+    elif not shown.suspected:
+        yield f"  blocks nobody{seen_by(shown)}"
+    waits = {edge.holder: edge for edge in shown.sample.edges if edge.waiter == session.id}
+    for edge in waits.values():
+        where = (edge.resource.masked() if mask else edge.resource).text
+        yield f"  waits itself for session {shown.sample.session(edge.holder).who}, over {where}"
+    yield from _first_timeout(shown)
+    yield from _what_is_undone(shown, session, way)
+
+
+def _who_it_is(session: SessionInfo) -> Iterator[str]:
     parts = (
         ("user", session.user),
         ("application", session.application),
@@ -118,34 +141,15 @@ def _lines(shown: Shown, way: Way, *, mask: bool) -> Iterator[str]:
     )
     who = ", ".join(f"{word} {value}" for word, value in parts if value)
     yield f"Session {session.id}: {who}, since {session.started}"
-    state = (
-        f"{session.state} for {duration(session.state_ms)}"
-        if session.state_ms is not None
-        else session.state
-    )
+    known = session.state_ms is not None
+    state = f"{session.state} for {duration(session.state_ms)}" if known else session.state
     yield f"  {state}" + (f"; waits for {session.waits_on}" if session.waits_on else "")
     if session.statement:
-        yield (
-            "  statement:"
-            f" {one_line(session.statement, 160)}{' (cut by the server)' if session.cut else ''}"
-        )
-    for suspect in shown.suspected:
-        yield (
-            f"  may be the one that session {suspect.waiter} waits for: {suspect.why}; the server"
-            " does not name it"
-        )
-    if shown.in_all or not shown.suspected:
-        yield (
-            f"  blocks {shown.directly} directly, {shown.in_all} in all, for up to"
-            f" {duration(shown.longest_ms)}"
-            if shown.in_all
-            else f"  blocks nobody{seen_by(shown)}"
-        )
-    for edge in {
-        edge.holder: edge for edge in shown.sample.edges if edge.waiter == session.id
-    }.values():
-        where = (edge.resource.masked() if mask else edge.resource).text
-        yield f"  waits itself for session {shown.sample.session(edge.holder).who}, over {where}"
+        cut = " (cut by the server)" if session.cut else ""
+        yield f"  statement: {one_line(session.statement, 160)}{cut}"
+
+
+def _first_timeout(shown: Shown) -> Iterator[str]:
     waiting = {name for name, _ in shown.waiting}
     first = min(
         (one for one in shown.sample.timeouts if one.session in waiting),
@@ -159,6 +163,9 @@ def _lines(shown: Shown, way: Way, *, mask: bool) -> Iterator[str]:
             f"  the first of their timeouts, of session {first.session}, ends its wait within"
             f" {duration(left)}{whose}"
         )
+
+
+def _what_is_undone(shown: Shown, session: SessionInfo, way: Way) -> Iterator[str]:
     if session.transaction_ms is None and shown.sample.partial:
         yield (
             "  whether it stands in a transaction, and what would be undone, cannot be seen by this"
@@ -168,11 +175,8 @@ def _lines(shown: Shown, way: Way, *, mask: bool) -> Iterator[str]:
     if session.transaction_ms is None:
         yield "  is not in a transaction: nothing would be undone"
         return
-    rows = (
-        f", {counted(session.rows_changed, 'row')} changed"
-        if session.rows_changed is not None
-        else ""
-    )
+    changed = session.rows_changed
+    rows = f", {counted(changed, 'row')} changed" if changed is not None else ""
     age = f"open for {duration(session.transaction_ms)}{rows}"
     if way == "end":
         yield f"  its transaction, {age}, would be undone, and its client loses its connection:"

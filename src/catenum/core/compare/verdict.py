@@ -215,6 +215,16 @@ def held_shorter(held: tuple[int, int], otherwise: Verdict) -> Verdict:
     return Verdict(rank="eases", reason=reason)
 
 
+def freed(table: str, tally: Tally, otherwise: Verdict) -> Verdict:
+    """Where a table was locked as a whole that no statement asked for, and is no longer: fewer
+    schedules with waits do not tell it, since smaller transactions have more of them.
+    """
+    if any(pair.resource.lower() == table for pair in tally.wait_pairs.values()):
+        return otherwise
+    reason = f"nobody waits for the whole of {table} any more; who still waits, waits for a row"
+    return Verdict(rank="eases", reason=reason)
+
+
 def _described(numbers: Figures) -> str:
     if numbers.broken and not numbers.conflicts:
         return (

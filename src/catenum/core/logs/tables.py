@@ -436,32 +436,30 @@ def script_of(
     kept = [
         (table, sql.rstrip(";")) for table, sql in schema.statements if not table or table in tables
     ]
-    makes = {
-        table: sql
-        for table, sql in kept
-        if table in schema.tables and re.match(r"(?i)create\s+(?:unlogged\s+)?table\b", sql)
-    }
-    needed = _needed(
-        [sql for table, sql in kept if not table], [sql for table, sql in kept if table], statements
-    )
-    latest = {
-        name: sql for table, sql in kept if not table and (name := _made(sql))
-    }  # a view may have a stand-in first
+    of_none = [sql for table, sql in kept if not table]
+    needed = _needed(of_none, [sql for table, sql in kept if table], statements)
+    latest = {name: sql for sql in of_none if (name := _made(sql))}  # a view may have a stand-in
     kept = [
         (table, sql)
         for table, sql in kept
         if table or (sql in needed and latest.get(_made(sql)) == sql)
     ]
+    before = rules.sql.before_definitions if rules is not None and needed else None
+    lines = [*([before] if before else []), *_parents_first(schema, kept)]
+    return "\n".join(f"{sql};" for sql in lines)
+
+
+def _parents_first(schema: Schema, kept: Sequence[tuple[str, str]]) -> list[str]:
+    """The statements, with those that make tables in the order of what refers to what."""
+    makes = {
+        table: sql
+        for table, sql in kept
+        if table in schema.tables and re.match(r"(?i)create\s+(?:unlogged\s+)?table\b", sql)
+    }
     first = next((n for n, (table, sql) in enumerate(kept) if makes.get(table) == sql), len(kept))
     ordered = [makes[name] for name in parents_first(schema.tables) if name in makes]
     rest = [sql for table, sql in kept[first:] if makes.get(table) != sql]
-    lines = [*(sql for _, sql in kept[:first]), *ordered, *rest]
-    before = (
-        [rules.sql.before_definitions]
-        if rules is not None and rules.sql.before_definitions and needed
-        else []
-    )
-    return "\n".join(f"{sql};" for sql in (*before, *lines))
+    return [*(sql for _, sql in kept[:first]), *ordered, *rest]
 
 
 def _made(sql: str) -> str:

@@ -8,7 +8,7 @@ from typing import Literal
 
 from catenum.core.logs.tables import Schema, read_schema
 from catenum.core.propose.reading import PARAMETER, Reading
-from catenum.core.record.recording import NO_KEYS, Recording, TableKeys
+from catenum.core.record.recording import NO_KEYS, Recording, TableKeys, TableRows
 from catenum.core.scenario.model import Remedy, Scenario, Transaction
 from catenum.core.servers import Rules
 from catenum.core.space.exploration import Exploration
@@ -27,6 +27,7 @@ CandidateKind = Literal[
     "retry",
     "timeout",
     "shorter",
+    "portions",
     "schema change",
     "upsert",
     "constraint",
@@ -44,7 +45,8 @@ class Candidate:
     already, so where a cycle closes all the same a stronger lock there hardly breaks it.
     ``these_values``: why it fits the values of this case only, and not the code; ``harms``: whom it
     holds up that nobody held up before. ``held``: over how many statements locks are held that
-    others wait for, before and after. ``by_count``: how many rows a write has changed says what a
+    others wait for, before and after. ``frees``: the table for whose whole nobody shall wait any
+    more. ``by_count``: how many rows a write has changed says what a
     rollback said before.
     """
 
@@ -60,12 +62,13 @@ class Candidate:
     these_values: tuple[str, ...] = ()
     harms: tuple[str, ...] = ()
     held: tuple[int, int] | None = None
+    frees: str | None = None
     by_count: bool = False
 
     @property
     def splits(self) -> bool:
-        """Whether it makes two transactions of one: what others see in between is new."""
-        return self.remedy.split is not None
+        """Whether it makes several transactions of one: what others see in between is new."""
+        return self.remedy.split is not None or self.remedy.portions is not None
 
     @property
     def size(self) -> int:
@@ -77,6 +80,7 @@ class Candidate:
         count += sum(len(numbers) for numbers in (remedy.add or {}).values())
         count += sum(len(numbers) for numbers in (remedy.drop or {}).values())
         count += sum(_moved(order) for order in (remedy.reorder or {}).values())
+        count += sum(len(texts) for of in (remedy.portions or {}).values() for texts in of.values())
         count += len(remedy.sort or {}) + len(remedy.split or {})
         count += len(remedy.index or ()) + len(remedy.ddl or ())
         for change in (remedy.isolation, remedy.timeout, remedy.retry, remedy.ends):
@@ -102,8 +106,8 @@ class Evidence:
     """What is known of a scenario as it is: all outcomes, one schedule in full with plans and
     findings, its tables.
 
-    ``scenario`` is made for the server. ``start``: the rows before anything ran; ``serial_breaks``:
-    rules that serial orders break, too.
+    ``scenario`` is made for the server. ``loaded``: the rows before anything ran, all or the first
+    of them; ``serial_breaks``: rules that serial orders break, too.
     """
 
     scenario: Scenario
@@ -111,6 +115,7 @@ class Evidence:
     explored: Exploration
     played: Recording
     tables: Mapping[str, TableKeys]
+    loaded: Mapping[str, TableRows] = field(default_factory=dict)
     serial_breaks: tuple[str, ...] = ()
     looped: tuple[Recording, ...] = ()  # deadlocks that loops brought
     _readings: dict[str, Reading] = field(default_factory=dict)
@@ -266,8 +271,10 @@ class Evidence:
 
 
 def merged(one: Candidate, other: Candidate) -> Candidate | None:
-    """Both changes in one; None where they are of one kind or change the same."""
-    if one.kind == other.kind:
+    """Both changes in one; None where they are of one kind or change the same, or where one makes
+    several transactions.
+    """
+    if one.kind == other.kind or one.splits or other.splits:
         return None
     parts: dict[str, object] = {}
     for kind in ("reorder", "rewrite", "add", "drop", "isolation", "timeout", "retry", "ends"):

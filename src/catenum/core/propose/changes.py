@@ -15,7 +15,7 @@ from catenum.core.errors import InputError
 from catenum.core.propose.candidate import Candidate
 from catenum.core.scenario.loops import Loop, code_of
 from catenum.core.scenario.model import Remedy, Scenario, Statement, Transaction
-from catenum.core.scenario.remedies import after_error_text, apply_remedy, rest_of
+from catenum.core.scenario.remedies import after_error_text, apply_remedy, names_of_parts, parts_of
 from catenum.core.servers import Rules
 
 #: What may begin a comment, which a semicolon behind it would be part of.
@@ -51,8 +51,9 @@ def _before_and_after(
     for name, before in scenario.transactions.items():
         ordered = (candidate.remedy.sort or {}).get(name)
         after = _lines(changed.transactions[name], ordered)
-        if name in (candidate.remedy.split or {}):
-            after += _lines(changed.transactions[rest_of(name, scenario.transactions)])
+        parts = len(parts_of(name, before, candidate.remedy))
+        for part in names_of_parts(name, parts, scenario.transactions)[1:]:
+            after += _lines(changed.transactions[part])
         yield name, _lines(before), after
 
 

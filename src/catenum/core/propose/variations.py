@@ -31,10 +31,9 @@ class Variation:
     sql: tuple[str, ...]
 
 
-def variations(evidence: Evidence, loaded: Mapping[str, TableRows]) -> list[Variation]:
-    """The variations of a scenario's data, those that most often matter first. ``loaded``: its
-    rows, or the first.
-    """
+def variations(evidence: Evidence) -> list[Variation]:
+    """The variations of a scenario's data, those that most often matter first."""
+    loaded = evidence.loaded
     found = (
         *_missing_rows(evidence),
         *_empty_tables(evidence, loaded),

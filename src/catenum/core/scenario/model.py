@@ -699,6 +699,12 @@ def _by_number(value: object) -> object:
 ByNumber = Annotated[dict[int, Changed], BeforeValidator(_by_number)]
 
 
+#: By the number of a statement, from 1, the texts of its portions.
+Portions = Annotated[
+    dict[int, Annotated[tuple[Sql, ...], Strict(False)]], BeforeValidator(_by_number)
+]
+
+
 class Remedy(_Model):
     """A change to try against the scenario. Several kinds of change in one remedy are made
     together.
@@ -729,6 +735,13 @@ class Remedy(_Model):
         description=(
             "transaction → number of a statement: it commits behind that one, and the rest is"
             " another transaction of the same connection"
+        ),
+    )
+    portions: dict[Name, Portions] | None = Field(
+        default=None,
+        description=(
+            "transaction → number of a statement → statements in its place: it commits behind each"
+            " but the last, and the rest is another transaction of the same connection"
         ),
     )
     index: SqlList | None = None
@@ -1214,5 +1227,13 @@ def _remedy_for(server: str, remedy: Remedy) -> Remedy | None:
         update[kind] = {
             name: statements for name, statements in texts_of.items() if statements
         } or None
+    if remedy.portions:
+        update["portions"] = {
+            name: {
+                number: tuple(text for sql in texts if (text := sql_for(server, sql)))
+                for number, texts in portions.items()
+            }
+            for name, portions in remedy.portions.items()
+        }
     chosen = remedy.model_copy(update=update)
     return chosen if any(getattr(chosen, kind) is not None for kind in REMEDY_KINDS) else None

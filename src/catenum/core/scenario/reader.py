@@ -928,6 +928,26 @@ def _check_split(file: ScenarioFile, title: str, remedy: Remedy) -> Iterator[Pro
             yield Problem(f"remedy {title!r}: {message}", place)
 
 
+def _check_portions(file: ScenarioFile, title: str, remedy: Remedy) -> Iterator[Problem]:
+    """Of statements that there are, and whose results nobody needs."""
+    for name, portions in (remedy.portions or {}).items():
+        transaction = file.scenario.transactions.get(name)
+        statements = transaction.statements if transaction is not None else ()
+        for number, texts in portions.items() if transaction is not None else ():
+            place = file.place("remedies", title, "portions", name, number)
+            if not 1 <= number <= len(statements):
+                message = f"remedy {title!r}: {name!r} has no statement {number}"
+                yield Problem(message, place)
+            elif len(texts) < 2:
+                yield Problem(f"remedy {title!r}: portions are two statements or more", place)
+            elif statements[number - 1].keep:
+                message = f"statement {number} of {name!r} keeps values, so it has no portions"
+                yield Problem(f"remedy {title!r}: {message}", place)
+        if name in (remedy.split or {}):
+            message = f"remedy {title!r} splits {name!r} and makes a statement of it in portions"
+            yield Problem(message, file.place("remedies", title, "portions", name, "\0key"))
+
+
 def _check_remedy(
     file: ScenarioFile, title: str, remedy: Remedy, names: list[str]
 ) -> Iterator[Problem]:
@@ -944,6 +964,7 @@ def _check_remedy(
             "ends",
             "sort",
             "split",
+            "portions",
         ),
     ):
         change = getattr(remedy, kind)
@@ -956,6 +977,7 @@ def _check_remedy(
                 )
     yield from _check_sorted(file, title, remedy)
     yield from _check_split(file, title, remedy)
+    yield from _check_portions(file, title, remedy)
     yield from _check_changed_names(file, title, remedy)
     yield from _check_kept_beginning(file, title, remedy)
     for name, order in (remedy.reorder or {}).items():

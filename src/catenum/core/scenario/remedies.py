@@ -2,11 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from itertools import count, islice
+from typing import Any
 
 from catenum.core.errors import InputError
 from catenum.core.scenario.loops import sorted_by, with_lists
-from catenum.core.scenario.model import AfterError, Remedy, Scenario, Statement, Transaction, chosen
+from catenum.core.scenario.model import (
+    AfterError,
+    Remedy,
+    Scenario,
+    Sql,
+    Statement,
+    Transaction,
+    chosen,
+)
 from catenum.core.text import suggestion
 
 #: No statements.
@@ -23,31 +33,50 @@ def apply_remedy(scenario: Scenario, remedy: Remedy) -> tuple[Scenario, tuple[st
     }
     ddl = tuple(chosen(sql) for sql in (*(remedy.index or ()), *(remedy.ddl or ())))
     found = scenario.model_copy(update={"transactions": changed})
-    return (_split(found, remedy.split) if remedy.split else found), ddl
+    return (_split(found, remedy) if remedy.split or remedy.portions else found), ddl
 
 
-def rest_of(name: str, names: Collection[str]) -> str:
-    """What the second part of a transaction is called that commits in the middle."""
-    number = 2
-    while f"{name}-{number}" in names:
-        number += 1
-    return f"{name}-{number}"
+def names_of_parts(name: str, parts: int, names: Collection[str]) -> list[str]:
+    """What the parts of a transaction are called that commits in between; the first keeps its
+    name.
+    """
+    free = (f"{name}-{number}" for number in count(2) if f"{name}-{number}" not in names)
+    return [name, *islice(free, parts - 1)]
 
 
-def _split(scenario: Scenario, split: Mapping[str, int]) -> Scenario:
-    """With transactions that commit behind a statement, and the rest as another one behind them on
-    the same connection. An order of moves of the whole is none of the parts'.
+def parts_of(name: str, transaction: Transaction, remedy: Remedy) -> list[tuple[Statement, ...]]:
+    """The statements of the transactions that a remedy makes of one, which has its other changes
+    already.
+    """
+    behind = (remedy.split or {}).get(name)
+    portions = (remedy.portions or {}).get(name, {})
+    found: list[list[Statement]] = [[]]
+    for number, statement in enumerate(transaction.statements, 1):
+        first, *others = portions.get(number, (statement.sql,))
+        found[-1].append(statement.model_copy(update={"sql": first}) if others else statement)
+        found += [[statement.model_copy(update={"sql": text})] for text in others]
+        if number == behind:
+            found.append([])
+    return [tuple(statements) for statements in found]
+
+
+def _split(scenario: Scenario, remedy: Remedy) -> Scenario:
+    """With transactions that commit behind a statement, and the rest as others behind them on the
+    same connection. An order of moves of the whole is none of the parts'.
     """
     found: dict[str, Transaction] = {}
     for name, transaction in scenario.transactions.items():
-        number = split.get(name)
-        if number is None:
+        first, *others = parts_of(name, transaction, remedy)
+        if not others:
             found[name] = transaction
             continue
-        first, rest = transaction.statements[:number], transaction.statements[number:]
+        names = names_of_parts(name, 1 + len(others), scenario.transactions)
         found[name] = transaction.model_copy(update={"statements": first, "ends": "commit"})
-        second = {"statements": rest, "connection": transaction.connection or name, "session": None}
-        found[rest_of(name, scenario.transactions)] = transaction.model_copy(update=second)
+        behind = {"connection": transaction.connection or name, "session": None}
+        for place, statements in enumerate(others, 1):
+            ends = transaction.ends if place == len(others) else "commit"
+            part = {"statements": statements, "ends": ends, **behind}
+            found[names[place]] = transaction.model_copy(update=part)
     return scenario.model_copy(update={"transactions": found, "order": None, "orders": {}})
 
 
@@ -132,49 +161,60 @@ def _changed(name: str, transaction: Transaction, remedy: Remedy) -> Transaction
 
 def describe(remedy: Remedy) -> list[str]:
     """The remedy's changes as short lines."""
-    lines = []
+    return [*_course(remedy), *_settings(remedy), *_statements(remedy), *_retries(remedy)]
+
+
+def _course(remedy: Remedy) -> Iterator[str]:
+    """What is done in another order, or in several transactions."""
     for name, order in (remedy.reorder or {}).items():
-        lines.append(f"{name} runs its statements in the order {', '.join(map(str, order))}")
+        yield f"{name} runs its statements in the order {', '.join(map(str, order))}"
     for name, listed in (remedy.sort or {}).items():
-        lines.append(f"{name} goes through {listed} in the order of the values")
+        yield f"{name} goes through {listed} in the order of the values"
     for name, number in (remedy.split or {}).items():
-        rest = "the rest is a transaction of its own"
-        lines.append(f"{name} commits behind statement {number}; {rest}")
-    for kind, verb in (("isolation", "at"), ("timeout", "waits at most"), ("ends", "ends with")):
-        change = getattr(remedy, kind)
-        pairs = (
-            change.items()
-            if isinstance(change, dict)
-            else [("every transaction", change)]
-            if change
-            else []
-        )
-        for name, value in pairs:
-            lines.append(f"{name} {verb} {f'{value} ms' if kind == 'timeout' else value}")
+        yield f"{name} commits behind statement {number}; the rest is a transaction of its own"
+    for name, portions in (remedy.portions or {}).items():
+        for number, texts in portions.items():
+            yield (
+                f"{name} makes statement {number} in {len(texts)} portions, and commits behind each"
+            )
+            yield from (f"  {_in_a_line(text)}" for text in texts)
+
+
+def _settings(remedy: Remedy) -> Iterator[str]:
+    for name, level in _by_name(remedy.isolation):
+        yield f"{name} at {level}"
+    for name, limit in _by_name(remedy.timeout):
+        yield f"{name} waits at most {limit} ms"
+    for name, end in _by_name(remedy.ends):
+        yield f"{name} ends with {end}"
+
+
+def _statements(remedy: Remedy) -> Iterator[str]:
     for name, statements in (remedy.rewrite or {}).items():
-        lines.extend(
-            f"{name} statement {number}: {_described(one)}" for number, one in statements.items()
-        )
+        for number, one in statements.items():
+            yield f"{name} statement {number}: {_described(one)}"
     for name, numbers in (remedy.drop or {}).items():
-        lines.extend(f"{name} without statement {number}" for number in numbers)
+        yield from (f"{name} without statement {number}" for number in numbers)
     for name, statements in (remedy.add or {}).items():
-        lines.extend(
-            f"{name} before statement {number}: {_described(one)}"
-            for number, one in statements.items()
-        )
-    lines.extend(
-        " ".join(chosen(sql).split()) for sql in (*(remedy.index or ()), *(remedy.ddl or ()))
-    )
-    retry = remedy.retry
-    for name, value in (
-        retry.items()
-        if isinstance(retry, dict)
-        else [("every transaction", retry)]
-        if retry
-        else []
-    ):
-        lines.append(f"{name} tries again up to {value.times} times on {', '.join(value.on)}")
-    return lines
+        for number, one in statements.items():
+            yield f"{name} before statement {number}: {_described(one)}"
+    yield from map(_in_a_line, (*(remedy.index or ()), *(remedy.ddl or ())))
+
+
+def _retries(remedy: Remedy) -> Iterator[str]:
+    for name, retry in _by_name(remedy.retry):
+        yield f"{name} tries again up to {retry.times} times on {', '.join(retry.on)}"
+
+
+def _by_name(change: Any) -> Iterable[tuple[str, Any]]:
+    """What is said for all, or for some by name."""
+    if isinstance(change, Mapping):
+        return change.items()
+    return [("every transaction", change)] if change else []
+
+
+def _in_a_line(sql: Sql) -> str:
+    return " ".join(chosen(sql).split())
 
 
 def after_error_text(step: AfterError | None) -> str:

@@ -4,7 +4,7 @@ other.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from catenum.core.diagnose.passes import diagnose
@@ -55,29 +55,13 @@ def recording_of(
         for number, at in enumerate(_times(session, len(statements[session.id]), start), 1)
     )
     waiting = {edge.waiter for edge in sample.edges}
-    events: list[Event] = []
-    waits: list[Wait] = []
-    for place, (at, name, number) in enumerate(moves, 1):
-        event = Event(
-            at_ms=round(at, 3),
-            move=place,
-            transaction=name,
-            attempt=1,
-            statement=number,
-            sql=statements[name][number - 1],
-            what="sent",
-        )
-        events.append(event)
-        last = number == len(statements[name])
-        if last and name in waiting:
-            events.append(_as(event, "waits"))
-            waits += [
-                _wait(edge, sample, statements, number, place, start)
-                for edge in sample.edges
-                if edge.waiter == name
-            ]
-        elif not last or sample.session(name).state != "working":
-            events.append(_as(event, "done"))
+    events = tuple(_events(sample, moves, statements, waiting))
+    waits = tuple(
+        _wait(edge, sample, statements, number, place, start)
+        for place, (_, name, number) in enumerate(moves, 1)
+        for edge in sample.edges
+        if number == len(statements[name]) and edge.waiter == name
+    )
     picture = Picture(
         move=len(moves), at_ms=round(start, 3), locks=sample.locks, cost_ms=sample.cost_ms
     )
@@ -96,8 +80,8 @@ def recording_of(
         transactions=tuple(
             _record(session, statements[session.id], session.id in waiting) for session in members
         ),
-        events=tuple(events),
-        waits=tuple(waits),
+        events=events,
+        waits=waits,
         pictures=(picture,) if sample.locks else (),
         notes=(
             (
@@ -116,6 +100,31 @@ def recording_of(
         finding for finding in diagnose(recording) if finding.id != "stricter-isolation"
     )
     return replace(recording, findings=findings)
+
+
+def _events(
+    sample: Sample,
+    moves: Sequence[tuple[float, str, int]],
+    statements: Mapping[str, Sequence[str]],
+    waiting: Collection[str],
+) -> Iterator[Event]:
+    """What became of each move: when (ms), whose, and which of its statements."""
+    for place, (at, name, number) in enumerate(moves, 1):
+        event = Event(
+            at_ms=round(at, 3),
+            move=place,
+            transaction=name,
+            attempt=1,
+            statement=number,
+            sql=statements[name][number - 1],
+            what="sent",
+        )
+        yield event
+        last = number == len(statements[name])
+        if last and name in waiting:
+            yield _as(event, "waits")
+        elif not last or sample.session(name).state != "working":
+            yield _as(event, "done")
 
 
 def _times(session: SessionInfo, count: int, start: float) -> Iterator[float]:

@@ -9,7 +9,7 @@ from itertools import groupby
 from typing import Any
 
 from catenum.core.scenario.loops import as_code, element, in_texts
-from catenum.core.scenario.model import Remedy, Scenario, Statement, Transaction
+from catenum.core.scenario.model import Portions, Remedy, Scenario, Sql, Statement, Transaction
 
 #: A statement of the code: a single one, by its place among those of no loop; or one of a loop, by
 #: the loop and its place in it.
@@ -53,6 +53,9 @@ def carried_over(
         number = (remedy.split or {}).get(of)
         if number is not None:
             parts.setdefault("split", {})[name] = _behind(number, old, new)
+        portions = (remedy.portions or {}).get(of)
+        if portions:
+            parts.setdefault("portions", {})[name] = dict(_portions(portions, old, new))
         order = (remedy.reorder or {}).get(of)
         if order:
             parts.setdefault("reorder", {})[name] = tuple(_order(order, old, new))
@@ -162,6 +165,17 @@ def _behind(number: int, old: Transaction, new: Transaction) -> int:
     if before[number - 1] == before[number] or before[number - 1] not in after:
         raise OnlyHere("it commits within a loop")
     return len(after) - after[::-1].index(before[number - 1])
+
+
+def _portions(
+    portions: Portions, old: Transaction, new: Transaction
+) -> Iterator[tuple[int, tuple[Sql, ...]]]:
+    """By the numbers of the same statements."""
+    before, after = keys_of(old), keys_of(new)
+    for number, texts in portions.items():
+        if old.statements[number - 1].turn is not None:
+            raise OnlyHere("it makes a loop's statement in portions")
+        yield after.index(before[number - 1]) + 1, texts
 
 
 def _order(order: Sequence[int], old: Transaction, new: Transaction) -> Iterator[int]:

@@ -12,6 +12,7 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from graphlib import CycleError, TopologicalSorter
+from itertools import islice
 
 from catenum.core.logs.tables import Column, Schema, TableInfo
 from catenum.core.record.recording import TableRows
@@ -185,28 +186,17 @@ def universe_of(
         column = column_of(domains.schema.tables.get(domain[0]), domain[1])
         plain = is_integer(column)
         known = _known(domain, domains, maker.rows)
-        wanted = [str(value) for value in first.get(domain, ()) if value is not None]
-        have = [value for value in dict.fromkeys(wanted) if value in known]
+        wanted = dict.fromkeys(str(value) for value in first.get(domain, ()) if value is not None)
+        have = [value for value in wanted if value in known]
         have += [value for value in sorted(known, key=_rank) if value not in have]
         have = have[:count]
-        fresh = _values(column, {*known, *wanted})
-        while make and have and len(have) < count:
-            value = next(fresh, None)
-            if value is None:
-                notes.append(
-                    f"no other value of {named(domain)} can be made up; it has {len(have)}"
-                )
-                break
-            maker.copy(domain, have[0], value)
-            if len(maker.new) and sum(map(len, maker.new.values())) > MOST_ROWS:
-                notes.append(f"with more values of {named(domain)} the rows would be too many")
-                break
-            have.append(value)
+        absent = [value for value in wanted if value not in known]
+        if make and have:
+            fresh = _values(column, {*known, *wanted})
+            notes += _made_up(maker, domain, have, count, fresh)
         there[domain] = tuple(_scalar(value, plain) for value in sorted(have, key=_rank))
-        absent = [value for value in dict.fromkeys(wanted) if value not in known]
-        fresh = _values(column, {*known, *have, *absent})
-        while len(absent) < count and (value := next(fresh, None)) is not None:
-            absent.append(value)
+        others = _values(column, {*known, *have, *absent})
+        absent += islice(others, max(0, count - len(absent)))
         missing[domain] = tuple(_scalar(value, plain) for value in absent[:count])
     for domain, crossing in domains.crossed.items():
         if domain in there and crossing.by in there:
@@ -215,13 +205,27 @@ def universe_of(
         domain: {str(key): str(value) for key, value in _by_key(one, maker.rows).items()}
         for domain, one in domains.crossed.items()
     }
-    beside = {
-        domain: {str(key): str(value) for key, value in _by_key(one, maker.rows).items()}
-        for domain, one in domains.crossed.items()
-    }
     return Universe(
         there=there, missing=missing, script=_script(maker), beside=beside, notes=tuple(notes)
     )
+
+
+def _made_up(
+    maker: _Maker, domain: ColumnKey, have: list[str], count: int, fresh: Iterator[str]
+) -> Iterator[str]:
+    """Add values with rows like the first one's, until there are so many; what is to be said of
+    those that cannot be made.
+    """
+    while len(have) < count:
+        value = next(fresh, None)
+        if value is None:
+            yield f"no other value of {named(domain)} can be made up; it has {len(have)}"
+            return
+        maker.copy(domain, have[0], value)
+        if sum(map(len, maker.new.values())) > MOST_ROWS:
+            yield f"with more values of {named(domain)} the rows would be too many"
+            return
+        have.append(value)
 
 
 def _aligned(

@@ -21,6 +21,8 @@ from catenum.engines.ports import DataError, NeedsReload, NotRestored, Statement
 
 #: Rows of a table that are read to tell whether it changed.
 MOST_ROWS = 200_000
+#: So many are put back by one statement.
+ROWS_AT_ONCE = 100
 Row = tuple[str | None, ...]
 
 
@@ -309,32 +311,42 @@ class ProfileData(ProfileControl):
             self.write(plain)
 
     def _update(self, name: str) -> None:
-        """The rows that differ, by their keys, from the copy."""
+        """The rows that differ, by their keys, from the copy: many in one statement, since a server
+        may plan each text anew.
+        """
         keys = self._known_keys(name).primary
         columns, rows = self._now[name]
-        before = self._stood[name][1]
         table, copy = self.quoted(name), self._copies[name]
-        for now, was in zip(rows, before, strict=True):
-            if now == was:
-                continue
-            differ = [
-                column
-                for n, column in enumerate(columns)
-                if now[n] != was[n] and column not in keys
-            ]
-            same = " and ".join(
-                f"catenum_was.{self.quoted(key)} = {table}.{self.quoted(key)}" for key in keys
-            )
+        same = " and ".join(
+            f"catenum_was.{self.quoted(key)} = {table}.{self.quoted(key)}" for key in keys
+        )
+        by_columns: dict[tuple[str, ...], list[Row]] = {}
+        for now, was in zip(rows, self._stood[name][1], strict=True):
+            differ = tuple(c for n, c in enumerate(columns) if now[n] != was[n] and c not in keys)
+            if differ:
+                by_columns.setdefault(differ, []).append(was)
+        for differ, stood in by_columns.items():
             sets = ", ".join(
                 f"{self.quoted(column)} = (select catenum_was.{self.quoted(column)} from {copy}"
                 f" catenum_was where {same})"
                 for column in differ
             )
-            where = " and ".join(
-                f"{self.quoted(key)} = {self._literal(name, key, was[columns.index(key)])}"
-                for key in keys
-            )
-            self.write(f"update {table} set {sets} where {where}")
+            for first in range(0, len(stood), ROWS_AT_ONCE):
+                some = stood[first : first + ROWS_AT_ONCE]
+                self.write(f"update {table} set {sets} where {self._where(name, columns, some)}")
+
+    def _where(self, name: str, columns: Sequence[str], rows: Sequence[Row]) -> str:
+        """The condition that names these rows by their keys."""
+        keys = self._known_keys(name).primary
+        literals = [
+            [self._literal(name, key, row[columns.index(key)]) for key in keys] for row in rows
+        ]
+        if len(keys) == 1:
+            return f"{self.quoted(keys[0])} in ({', '.join(one for (one,) in literals)})"
+        return " or ".join(
+            " and ".join(f"{self.quoted(k)} = {one}" for k, one in zip(keys, row, strict=True))
+            for row in literals
+        )
 
     def _literal(self, table: str, column: str, text: str | None) -> str:
         number = self._known_keys(table).kinds.get(column) == "integer"

@@ -539,6 +539,24 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
             f"it is not certain what {what} touches, so it is assumed to touch everything: "
             "more schedules are run than needed"
         )
+    yield from _notes_of_restoring(stage)
+    yield from warnings(stage.scenario, stage.engine.info)
+    yield from _notes_of_limits(stage)
+    each = [name for name, t in stage.scenario.transactions.items() if t.autocommit]
+    if each:
+        yield (
+            f"{listed(each)} commit{'s' if len(each) == 1 else ''} each statement by itself: the"
+            " data is judged statement by statement, not as one piece of work"
+        )
+    if any(t.retry is not None for t in stage.scenario.transactions.values()):
+        yield (
+            "retries do not pause here; the schedules cover every point at which a retry can start"
+        )
+    yield from _notes_of_races(stage, tally)
+
+
+def _notes_of_restoring(stage: Stage) -> Iterator[str]:
+    """What a rollback does not undo, and what is done about it between schedules."""
     found = stage.footprints.values()
     by_nature = sorted({name for f in found for name in f.by_nature})
     if by_nature:
@@ -546,7 +564,7 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
             f"statements call {', '.join(by_nature)}: values that differ from run to run are left"
             " out of comparisons"
         )
-    if any("nextval" in f.by_nature for f in found) or stage.ignored.made:
+    if "nextval" in by_nature or stage.ignored.made:
         yield (
             "sequences and automatic numbers are not undone by a rollback; they are reset between"
             " schedules"
@@ -561,7 +579,10 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
             "statements may leave a setting or a named lock in their session, so it is reset each"
             " time"
         )
-    yield from warnings(stage.scenario, stage.engine.info)
+
+
+def _notes_of_limits(stage: Stage) -> Iterator[str]:
+    """How lock timeouts are waited for."""
     yield from timeout_notes(stage.scenario)
     timed = any(t.timeout is not None for t in stage.scenario.transactions.values())
     if timed and stage.scenario.timeouts == "at once":
@@ -572,25 +593,10 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
             if step == 1
             else "this server counts lock timeouts in seconds; each one is waited for"
         )
-    limiting = [
-        sql
-        for texts in stage.dependence.statements.values()
-        for sql in texts
-        if stage.rules.sql.limits_waits(sql)
-    ]
-    if limiting:
-        yield f"limits that statements set themselves ({one_line(limiting[0], 50)}) are waited for"
-    each = [name for name, t in stage.scenario.transactions.items() if t.autocommit]
-    if each:
-        yield (
-            f"{listed(each)} commit{'s' if len(each) == 1 else ''} each statement by itself: the"
-            " data is judged statement by statement, not as one piece of work"
-        )
-    if any(t.retry is not None for t in stage.scenario.transactions.values()):
-        yield (
-            "retries do not pause here; the schedules cover every point at which a retry can start"
-        )
-    yield from _notes_of_races(stage, tally)
+    statements = (sql for texts in stage.dependence.statements.values() for sql in texts)
+    limiting = next((sql for sql in statements if stage.rules.sql.limits_waits(sql)), None)
+    if limiting is not None:
+        yield f"limits that statements set themselves ({one_line(limiting, 50)}) are waited for"
 
 
 def _notes_of_races(stage: Stage, tally: Tally) -> Iterator[str]:

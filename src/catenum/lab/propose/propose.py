@@ -9,7 +9,15 @@ from dataclasses import dataclass, field, replace
 from itertools import combinations, islice, zip_longest
 
 from catenum.core.compare.loop_comparison import LoopComparison
-from catenum.core.compare.verdict import Figures, Verdict, figures_of, held_shorter, judge, of_parts
+from catenum.core.compare.verdict import (
+    Figures,
+    Verdict,
+    figures_of,
+    freed,
+    held_shorter,
+    judge,
+    of_parts,
+)
 from catenum.core.errors import InputError
 from catenum.core.propose import isolation
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, merged
@@ -23,6 +31,7 @@ from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.scenario.remedies import apply_remedy
 from catenum.core.servers import rules_of
+from catenum.core.space.tally import Tally
 from catenum.core.sweep.result import CaseResult
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
@@ -126,6 +135,7 @@ class Proposer:
             explored=explored,
             played=played,
             tables=played.tables,
+            loaded=as_it_is.loaded,
             serial_breaks=self._serial.broken,
             looped=found.looped,
         )
@@ -162,7 +172,7 @@ class Proposer:
         try:
             self._try_all(evidence, found)
             if not self.first_only:
-                others = variations(evidence, as_it_is.loaded)
+                others = variations(evidence)
                 budget_ms = max(LEAST_CONFIRM_MS, took * TIMES_BASELINE)
                 Confirmation(
                     self, found.scenario, found.baseline, others, budget_ms, self._serial.failed
@@ -310,6 +320,8 @@ class Proposer:
                 if candidate.kind == "isolation":
                     yield from self._lower(evidence, proposal, found)
                 return
+            if candidate.frees is not None and proposal.verdict.rank == "eases":
+                return  # smaller ones only cost more
 
     def _lower(self, evidence: Evidence, cure: Proposal, found: Proposals) -> Iterator[Proposal]:
         """Lower one transaction's level after another, as long as every schedule stays right."""
@@ -385,16 +397,9 @@ class Proposer:
             complete=explored.reach.complete,
             failed_serially=self._serial.failed,
         )
-        verdict = judge(found.baseline, numbers)
         if candidate.splits:
             defect = None  # that it means something else is what it says
-            verdict = of_parts(verdict, rules=bool(found.scenario.holds))
-        if defect is not None:
-            verdict = Verdict(rank="loses", reason=f"it changes what the transactions do: {defect}")
-        elif candidate.eases_only and verdict.rank == "cures":
-            verdict = Verdict(rank="eases", reason=verdict.reason)
-        elif candidate.held is not None and verdict.rank == "no better":
-            verdict = held_shorter(candidate.held, verdict)
+        verdict = self._verdict(candidate, found, numbers, explored.tally, defect)
         if (
             candidate.for_checks
             and verdict.rank not in ("cures", "eases")
@@ -420,6 +425,28 @@ class Proposer:
             found.first_cure_ms = self._clock.now_ms()
             self.first(proposal)
         return proposal
+
+    def _verdict(
+        self,
+        candidate: Candidate,
+        found: Proposals,
+        numbers: Figures,
+        tally: Tally,
+        defect: str | None,
+    ) -> Verdict:
+        """By its figures, and by what kind of change it is."""
+        if defect is not None:
+            return Verdict(rank="loses", reason=f"it changes what the transactions do: {defect}")
+        verdict = judge(found.baseline, numbers)
+        if candidate.splits:
+            verdict = of_parts(verdict, rules=bool(found.scenario.holds))
+        if candidate.eases_only and verdict.rank == "cures":
+            return Verdict(rank="eases", reason=verdict.reason)
+        if candidate.held is not None and verdict.rank == "no better":
+            return held_shorter(candidate.held, verdict)
+        if candidate.frees is not None and verdict.rank == "no better":
+            return freed(candidate.frees, tally, verdict)
+        return verdict
 
     def _schedules_for(self, candidate: Candidate, *, screened: bool) -> tuple[Order, ...]:
         """Those that end badly as it is, where a cure must not have them."""

@@ -120,19 +120,8 @@ def play(
     tables = engine.tables()
     plans = plans_of(engine, scenario, tables) if options.locks != "none" else ()
     pictured = _pictured(engine, scenario, tables) if options.locks == "full" else {}
-    made = _make_moves(engine, scenario, options, file, pictured)
-    for _ in range(0 if options.once else MOST_REPEATED):
-        again = made.conductor.surprised and engine.capabilities.check_ms
-        if not (again or made.conductor.ran_out_early):
-            break
-        load(engine, scenario, file, ddl)
-        made = _make_moves(engine, scenario, options, file, pictured)
+    made = _made_moves(engine, scenario, options, file, pictured, ddl)
     conductor = made.conductor
-    if conductor.ran_out_early:
-        raise too_slow(engine)
-    if conductor.catches_errors and not made.hidden:
-        for name, number in conductor.ended_by_itself:
-            raise ended_by_itself(name, number, file)
     holds, failed = _holds(engine, scenario)
     for title, value in made.holds.items():
         holds[title] = holds[title] if value is None else value
@@ -172,22 +161,7 @@ def play(
         handlers=dict(handlers_of(engine, scenario)),
         settings=engine.settings(),
         holds_sql={title: chosen(sql) for title, sql in scenario.holds.items()},
-        notes=(
-            *_differences(scenario, engine),
-            *engine.notes(),
-            *warnings(scenario, engine.info),
-            *session_notes(scenario),
-            *_server_notes(scenario, engine),
-            *timeout_notes(scenario),
-            *_client_notes(scenario, engine),
-            *(
-                f"the server ended the session of {name}: its client was silent for too long"
-                for name in made.ended
-            ),
-            *chosen_values,
-            *notes,
-            *failed,
-        ),
+        notes=(*_notes_of(engine, scenario, made), *chosen_values, *notes, *failed),
     )
     handlers = list(recording.handlers.items())
     recording = replace(
@@ -198,6 +172,43 @@ def play(
     )
     recording = replace(recording, deadlocks=deadlocks)
     return with_indexes_tried(replace(recording, findings=diagnose(recording)), engine)
+
+
+def _made_moves(
+    engine: Engine,
+    scenario: Scenario,
+    options: PlayOptions,
+    file: ScenarioFile | None,
+    pictured: Mapping[str, TableKeys],
+    ddl: Sequence[str],
+) -> _Made:
+    """The schedule's moves, made again where the machine was too slow to tell what waited."""
+    made = _make_moves(engine, scenario, options, file, pictured)
+    for _ in range(0 if options.once else MOST_REPEATED):
+        again = made.conductor.surprised and engine.capabilities.check_ms
+        if not (again or made.conductor.ran_out_early):
+            break
+        load(engine, scenario, file, ddl)
+        made = _make_moves(engine, scenario, options, file, pictured)
+    if made.conductor.ran_out_early:
+        raise too_slow(engine)
+    if made.conductor.catches_errors and not made.hidden:
+        for name, number in made.conductor.ended_by_itself:
+            raise ended_by_itself(name, number, file)
+    return made
+
+
+def _notes_of(engine: Engine, scenario: Scenario, made: _Made) -> Iterator[str]:
+    """What is to be known of the server, the scenario there, and the run."""
+    yield from _differences(scenario, engine)
+    yield from engine.notes()
+    yield from warnings(scenario, engine.info)
+    yield from session_notes(scenario)
+    yield from _server_notes(scenario, engine)
+    yield from timeout_notes(scenario)
+    yield from _client_notes(scenario, engine)
+    for name in made.ended:
+        yield f"the server ended the session of {name}: its client was silent for too long"
 
 
 def ended_by_itself(name: str, number: int, file: ScenarioFile | None) -> InputError:
