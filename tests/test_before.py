@@ -153,7 +153,7 @@ SET = "set transaction isolation level LEVEL"
 VARIABLE = "set local transaction_isolation = 'LEVEL'"
 
 
-@pytest.mark.parametrize("first", [BEGIN, SET, VARIABLE])
+@pytest.mark.parametrize("first", [BEGIN, pytest.param(SET, marks=pytest.mark.soak), VARIABLE])
 def test_a_level_that_statements_ask_for_is_the_level_that_is_reported(call, tmp_path, first):
     for level, words, shown, anomaly in (
         ("serializable", (), "serializable", None),

@@ -147,7 +147,7 @@ def test_an_answer_comes_first_and_what_to_do_next_last(call, tmp_path):
         ("explore", "swap.yaml"),
         ("trial", "swap.yaml"),
         ("propose", "swap.yaml"),
-        ("churn", "swap.yaml", "--for", "1s"),
+        ("churn", "swap.yaml", "--for", "200ms"),
     ):
         whole, brief = call(*words), call(*words, "--brief")
         for out in (whole.out, brief.out):

@@ -485,7 +485,7 @@ scenario: fickle
 data: |
   create table berth (id int primary key, depth float8 not null);
   insert into berth values (3, random());
-  insert into berth select n, 1 from generate_series(4, 4 + (random() * 100000)::int) n;
+  insert into berth select n, 1 from generate_series(4, 4 + (random() * 10000)::int) n;
   create table tug (id int primary key, berth int references berth);
 transactions:
   early: {statements: [update berth set depth = depth + 1 where id = 3]}
