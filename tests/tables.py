@@ -8,7 +8,7 @@ import importlib
 import itertools
 import random
 from collections.abc import Iterator
-from dataclasses import MISSING, fields, is_dataclass
+from dataclasses import MISSING, fields, is_dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -179,6 +179,13 @@ def verdicts() -> Iterator[str]:
         every * 7, (one for step in range(7) for one in _turned(every, 53 * step + 24)), strict=True
     ):
         yield f"{_figures(baseline)} → {_figures(remedy)}: {brief(judge(baseline, remedy))}\n"
+    for baseline, remedy in zip(every, _turned(every, 24), strict=True):
+        if (verdict := judge(baseline, remedy, parted=True)) != judge(baseline, remedy):
+            yield f"in parts: {_figures(baseline)} → {_figures(remedy)}: {brief(verdict)}\n"
+    whole = replace(every[3], escalated=frozenset({"slot"}))
+    for baseline, remedy in ((whole, every[3]), (whole, whole), (every[3], whole)):
+        tables = f"{sorted(baseline.escalated)} → {sorted(remedy.escalated)}"
+        yield f"whole tables {tables}: {brief(judge(baseline, remedy))}\n"
     none = Figures(
         runs=0,
         kinds={},

@@ -412,7 +412,16 @@ def test_more_clients_than_the_server_admits(run, own_server):
 
 
 def test_an_interrupt_and_a_dead_server_show_what_was_measured(start, own_server):
-    words = ["pace", "random-rows", "--clients", "1,3", "--levels", "read committed", "--for", "500ms"]
+    words = [
+        "pace",
+        "random-rows",
+        "--clients",
+        "1,3",
+        "--levels",
+        "read committed",
+        "--for",
+        "500ms",
+    ]
     for how, code in ((signal.SIGINT, 130), (None, 3)):
         process = start(*words, "--target", own_server.url("master"))
 

@@ -298,6 +298,33 @@ def test_entries_are_indented_as_those_that_stand_there_and_never_break_the_file
         with_remedies(CLEAN.lstrip() + "remedies: {other: {timeout: 1s}}\n", [change])
 
 
+PARTS = """
+scenario: parts
+data: |
+  create table berth (id int primary key, moved int not null);
+  insert into berth values (3, 0), (7, 0);
+transactions:
+  early: {statements: [update berth set moved = 1 where id = 3, update berth set moved = 1 where id = 7]}
+  late: {statements: [update berth set moved = 2 where id = 7, update berth set moved = 2 where id = 3]}
+remedies:
+  two transactions: {split: {early: 1}}
+  portions: {portions: {late: {1: [update berth set moved = 2 where id = 7, select 1]}}}
+"""  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("rule", "rank"),
+    [("", "eases"), ("holds: {both are there: select count(*) = 2 from berth}\n", "cures")],
+)
+def test_who_makes_several_transactions_of_one_cures_only_by_a_rule(
+    kept, call, tmp_path, rule, rank
+):
+    (tmp_path / "s.yaml").write_text(PARTS + rule)
+    for words in ((), ("--order", "early late early late")):
+        variants = call("trial", "s.yaml", *words, "--json").json["variants"][1:]
+        assert [one["verdict"] for one in variants] == [rank, rank], (words, variants)
+
+
 def test_waiting_alone_is_no_conflict_but_may_be_shortened(kept, call):
     done = call("propose", "pile-up", "--for", "120s")
     assert (

@@ -8,7 +8,10 @@
    transaction came to its end.
 4. It *eases* when its worst outcome is milder than the baseline's, or the data is right where the
    baseline's was wrong.
-5. Otherwise it changes nothing, or makes it worse.
+5. Otherwise it changes nothing, or makes it worse; but where somebody waited for a whole table that
+   no statement asks for, and nobody does any more, it eases.
+6. One that makes several transactions of one does not cure unless a rule of ``holds`` says that
+   others may see what is in between.
 """
 
 from __future__ import annotations
@@ -21,8 +24,11 @@ from typing import Literal
 
 from catenum.core.record.outcome import KINDS, all_ended_well
 from catenum.core.record.recording import Kind, Recording
-from catenum.core.space.tally import Tally
-from catenum.core.text import counted
+from catenum.core.scenario.model import Scenario
+from catenum.core.servers import rules_of
+from catenum.core.space.escalated import escalated
+from catenum.core.space.exploration import Exploration
+from catenum.core.text import counted, listed
 
 #: The name under which the comparison with serial orders is listed beside the user's rules.
 SERIAL = "the data equals a serial order"
@@ -50,6 +56,8 @@ class Figures:
     complete: bool = False
     #: Schedules that end in an error which a serial order ends in, too: that is no conflict.
     as_serially: int = 0
+    #: Tables for whose whole somebody waited though no statement asks for it.
+    escalated: frozenset[str] = frozenset()
 
     @property
     def errors(self) -> int:
@@ -104,11 +112,17 @@ def figures(recordings: Sequence[Recording]) -> Figures:
 
 
 def figures_of(
-    tally: Tally, given: Recording | None, *, complete: bool, failed_serially: Collection[str] = ()
+    explored: Exploration,
+    scenario: Scenario,
+    given: Recording | None,
+    *,
+    failed_serially: Collection[str] = (),
 ) -> Figures:
     """The figures of one variant over an exploration; locks and time come from ``given``, where a
     schedule was played in full. ``failed_serially``: who fails in some serial order.
     """
+    tally = explored.tally
+    whole = escalated(tally.wait_pairs.values(), scenario, rules_of(explored.target.server))
     as_serially = sum(
         entry.count
         for entry in tally.outcomes.values()
@@ -126,13 +140,38 @@ def figures_of(
         ended_well=tally.ended_well,
         attempts=tally.tries,
         anomalies=tally.anomalies,
-        complete=complete,
+        complete=explored.reach.complete,
         as_serially=as_serially,
+        escalated=frozenset(table for _, table in whole),
     )
 
 
-def judge(baseline: Figures, remedy: Figures) -> Verdict:
-    """The verdict on a remedy, by the rules at the head of this module."""
+def judge(baseline: Figures, remedy: Figures, *, parted: bool = False) -> Verdict:
+    """The verdict on a remedy, by the rules at the head of this module. ``parted``: it makes
+    several transactions of one, and no rule says whether others may see what is in between.
+    """
+    verdict = _by_figures(baseline, remedy)
+    if parted:
+        verdict = of_parts(verdict)
+    if verdict.rank == "no better" and baseline.escalated and not remedy.escalated:
+        # smaller transactions have more schedules with waits, which says nothing of them
+        whole = listed(sorted(baseline.escalated))
+        reason = f"nobody waits for the whole of {whole} any more; who still waits, waits for a row"
+        return Verdict(rank="eases", reason=reason)
+    return verdict
+
+
+def of_parts(verdict: Verdict) -> Verdict:
+    """Of a remedy that makes several transactions of one, where no rule says whether others may see
+    what is in between.
+    """
+    if verdict.rank != "cures":
+        return verdict
+    unknown = "no rule ('holds') says whether others may see its parts apart"
+    return Verdict(rank="eases", reason=f"{verdict.reason}; {unknown}")
+
+
+def _by_figures(baseline: Figures, remedy: Figures) -> Verdict:
     if not remedy.runs:
         return Verdict(rank="no better", reason="no schedule was run in the time that it was given")
     fresh = [title for title in remedy.broken if title not in baseline.broken]
@@ -193,16 +232,6 @@ def _where_nothing_was_wrong(baseline: Figures, remedy: Figures) -> Verdict:
     return Verdict(rank="no better", reason=chain)
 
 
-def of_parts(verdict: Verdict, *, rules: bool) -> Verdict:
-    """Where one transaction has become two: only ``rules`` can say that others may see what is in
-    between.
-    """
-    if verdict.rank != "cures" or rules:
-        return verdict
-    unknown = "no rule ('holds') says whether others may see its parts apart"
-    return Verdict(rank="eases", reason=f"{verdict.reason}; {unknown}")
-
-
 def held_shorter(held: tuple[int, int], otherwise: Verdict) -> Verdict:
     """Where schedules do not tell the difference: which can happen says nothing of how long a lock
     is held. ``held``: over how many statements, before and after.
@@ -212,16 +241,6 @@ def held_shorter(held: tuple[int, int], otherwise: Verdict) -> Verdict:
         return otherwise
     over = f"over {counted(after, 'statement')} instead of {before}"
     reason = f"locks that others wait for are held {over}; {otherwise.reason}"
-    return Verdict(rank="eases", reason=reason)
-
-
-def freed(table: str, tally: Tally, otherwise: Verdict) -> Verdict:
-    """Where a table was locked as a whole that no statement asked for, and is no longer: fewer
-    schedules with waits do not tell it, since smaller transactions have more of them.
-    """
-    if any(pair.resource.lower() == table for pair in tally.wait_pairs.values()):
-        return otherwise
-    reason = f"nobody waits for the whole of {table} any more; who still waits, waits for a row"
     return Verdict(rank="eases", reason=reason)
 
 

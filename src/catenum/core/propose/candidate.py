@@ -45,8 +45,7 @@ class Candidate:
     already, so where a cycle closes all the same a stronger lock there hardly breaks it.
     ``these_values``: why it fits the values of this case only, and not the code; ``harms``: whom it
     holds up that nobody held up before. ``held``: over how many statements locks are held that
-    others wait for, before and after. ``frees``: the table for whose whole nobody shall wait any
-    more. ``by_count``: how many rows a write has changed says what a
+    others wait for, before and after. ``by_count``: how many rows a write has changed says what a
     rollback said before.
     """
 
@@ -62,7 +61,6 @@ class Candidate:
     these_values: tuple[str, ...] = ()
     harms: tuple[str, ...] = ()
     held: tuple[int, int] | None = None
-    frees: str | None = None
     by_count: bool = False
 
     @property

@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.reading import Reading, term
 from catenum.core.record.recording import TableRows
+from catenum.core.space.escalated import escalated
 from catenum.core.text import named
 
 #: Into so many portions, in turn; with fewer rows each it is no batch.
@@ -36,28 +37,18 @@ def _escalated(evidence: Evidence) -> dict[tuple[str, int], str]:
     waited; of each transaction the one that changes most.
     """
     found: dict[tuple[str, int], str] = {}
-    for pair in (
-        evidence.explored.tally.wait_pairs.values() if evidence.rules.locks.escalates else ()
-    ):
-        table, transaction = pair.resource.lower(), evidence.transactions[pair.holder]
-        numbers = range(1, len(transaction.statements) + 1)
-        accesses = [
-            access
-            for number in numbers
-            for access in evidence.footprint(pair.holder, number).on(table)
-        ]
-        if any(access.verb == "schema" or access.lock_mode for access in accesses):
-            continue  # a statement asks for the table itself
+    pairs = evidence.explored.tally.wait_pairs.values()
+    for name, table in sorted(escalated(pairs, evidence.scenario, evidence.rules)):
+        transaction = evidence.transactions[name]
         changing = [
             number
-            for number in numbers
-            if (reading := evidence.reading(evidence.sql(pair.holder, number))).changes
+            for number, statement in enumerate(transaction.statements, 1)
+            if (reading := evidence.reading(statement.text)).changes
             and (reading.table or "").lower() == table
-            and not transaction.statements[number - 1].kept
+            and not statement.kept
         ]
         if changing and transaction.ends == "commit" and not transaction.goes_on:
-            most = max(changing, key=lambda number: _changed_rows(evidence, pair.holder, number))
-            found[pair.holder, most] = table
+            found[name, max(changing, key=lambda n: _changed_rows(evidence, name, n))] = table
     return found
 
 
@@ -119,7 +110,6 @@ def _candidate(
             f" {table}, which no statement asks for",
         ),
         remedy=remedy(portions={name: {number: portions}}),
-        frees=table,
         means=(
             "IT CHANGES WHAT THE TRANSACTION MEANS: others see some portions done and others not,"
             " and what was committed stays if a later one fails",

@@ -63,7 +63,8 @@ def trial(
         if len(runs) < len(orders):
             continue
         found = figures(runs)
-        verdict = judge(variants[0].figures, found) if variants else None
+        parted = len(changed.transactions) > len(scenario.transactions) and not scenario.holds
+        verdict = judge(variants[0].figures, found, parted=parted) if variants else None
         variants.append(Variant(name, changes, tuple(runs), found, verdict))
     if progress is not None:
         progress(total, total, "")
@@ -141,12 +142,14 @@ class _Explorer:
         progress = partial(self.progress, bare.name) if self.progress is not None else None
         found = self.explores.explored(job, progress).exploration
         numbers = figures_of(
-            found.tally,
+            found,
+            job.scenario,
             bare.runs[0],
-            complete=found.reach.complete,
             failed_serially=self.failed_serially() if found.tally.met("error") else (),
         )
-        verdict = judge(baseline, numbers) if baseline is not None else None
+        split = len(job.scenario.transactions) > len(self.as_it_is.transactions)
+        parted = split and not self.as_it_is.holds
+        verdict = judge(baseline, numbers, parted=parted) if baseline is not None else None
         return replace(bare, figures=numbers, verdict=verdict, explored=found)
 
 

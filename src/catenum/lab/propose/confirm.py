@@ -85,12 +85,7 @@ class Confirmation:
             tries.tried_how, thorough=True, all_orders=tries.how.all_orders, check_one_in=ONE_IN
         )
         explored = tries.explore(one.candidate.name, changed, ddl, tries.within(whole)).exploration
-        numbers = figures_of(
-            explored.tally,
-            None,
-            complete=explored.reach.complete,
-            failed_serially=self.failed_serially,
-        )
+        numbers = figures_of(explored, changed, None, failed_serially=self.failed_serially)
         numbers = replace(numbers, locks=one.figures.locks, time_ms=one.figures.time_ms)
         return replace(
             one,

@@ -9,15 +9,7 @@ from dataclasses import dataclass, field, replace
 from itertools import combinations, islice, zip_longest
 
 from catenum.core.compare.loop_comparison import LoopComparison
-from catenum.core.compare.verdict import (
-    Figures,
-    Verdict,
-    figures_of,
-    freed,
-    held_shorter,
-    judge,
-    of_parts,
-)
+from catenum.core.compare.verdict import Figures, Verdict, figures_of, held_shorter, judge
 from catenum.core.errors import InputError
 from catenum.core.propose import isolation
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, merged
@@ -31,7 +23,6 @@ from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.scenario.remedies import apply_remedy
 from catenum.core.servers import rules_of
-from catenum.core.space.tally import Tally
 from catenum.core.sweep.result import CaseResult
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
@@ -111,9 +102,7 @@ class Proposer:
         if not explored.tally.schedules:
             raise InputError("no schedule was run, so nothing is known of the scenario as it is")
         failed = as_it_is.serial.failed
-        baseline = figures_of(
-            explored.tally, played, complete=explored.reach.complete, failed_serially=failed
-        )
+        baseline = figures_of(explored, scenario, played, failed_serially=failed)
         found = Proposals(scenario=scenario, explored=explored, baseline=baseline, played=played)
         found.instead = self.instead
         found.looped = tuple(self._loops(scenario)) if self.copies is not None else ()
@@ -128,10 +117,9 @@ class Proposer:
         if not found.conflict and not found.baseline.waits:
             return found
         self._serial = as_it_is.serial
-        rules = rules_of(self.engine.info.server)
         evidence = Evidence(
             scenario=scenario,
-            rules=rules,
+            rules=rules_of(self.engine.info.server),
             explored=explored,
             played=played,
             tables=played.tables,
@@ -320,7 +308,7 @@ class Proposer:
                 if candidate.kind == "isolation":
                     yield from self._lower(evidence, proposal, found)
                 return
-            if candidate.frees is not None and proposal.verdict.rank == "eases":
+            if candidate.kind == "portions" and not proposal.figures.escalated:
                 return  # smaller ones only cost more
 
     def _lower(self, evidence: Evidence, cure: Proposal, found: Proposals) -> Iterator[Proposal]:
@@ -391,15 +379,10 @@ class Proposer:
             dropped=candidate.remedy.drop,
             by_count=candidate.by_count,
         )
-        numbers = figures_of(
-            explored.tally,
-            given,
-            complete=explored.reach.complete,
-            failed_serially=self._serial.failed,
-        )
+        numbers = figures_of(explored, changed, given, failed_serially=self._serial.failed)
         if candidate.splits:
             defect = None  # that it means something else is what it says
-        verdict = self._verdict(candidate, found, numbers, explored.tally, defect)
+        verdict = self._verdict(candidate, found, numbers, defect)
         if (
             candidate.for_checks
             and verdict.rank not in ("cures", "eases")
@@ -427,25 +410,17 @@ class Proposer:
         return proposal
 
     def _verdict(
-        self,
-        candidate: Candidate,
-        found: Proposals,
-        numbers: Figures,
-        tally: Tally,
-        defect: str | None,
+        self, candidate: Candidate, found: Proposals, numbers: Figures, defect: str | None
     ) -> Verdict:
         """By its figures, and by what kind of change it is."""
         if defect is not None:
             return Verdict(rank="loses", reason=f"it changes what the transactions do: {defect}")
-        verdict = judge(found.baseline, numbers)
-        if candidate.splits:
-            verdict = of_parts(verdict, rules=bool(found.scenario.holds))
+        parted = candidate.splits and not found.scenario.holds
+        verdict = judge(found.baseline, numbers, parted=parted)
         if candidate.eases_only and verdict.rank == "cures":
             return Verdict(rank="eases", reason=verdict.reason)
         if candidate.held is not None and verdict.rank == "no better":
             return held_shorter(candidate.held, verdict)
-        if candidate.frees is not None and verdict.rank == "no better":
-            return freed(candidate.frees, tally, verdict)
         return verdict
 
     def _schedules_for(self, candidate: Candidate, *, screened: bool) -> tuple[Order, ...]:
