@@ -442,7 +442,7 @@ def test_what_is_seen_while_the_store_is_away_is_written_when_it_is_back(databas
     own_server.restart()
     until(lambda: store.waiting == 0, "all is stored", 60)
     watch.take(Sighting("harbour", SECONDS[9], sample=moment(SECONDS[9])))
-    assert "nothing of what was kept was lost" in reported[-1].text
+    assert "nothing was lost" in reported[-1].text
     assert store.close() == 0
     store = reader(database)
     (incident,) = queries.incidents(store, Span())
@@ -610,6 +610,32 @@ def test_a_login_without_rights_is_told_which_it_needs(run, own_server, database
     done = run("watch", "--store", own_server.url("guest"), "--for", "1s", "--target", database)
     assert done.code == 3
     assert "create the schema catenum_history" in " ".join(done.err.split())
+
+
+def test_a_database_that_has_not_every_character_is_refused(run, own_server):
+    with own_server.admin() as admin:
+        admin.execute(
+            "create database tide encoding 'LATIN1' template template0 lc_collate 'C' lc_ctype 'C'"
+        )
+    place = own_server.url("master", database="tide")
+    for words in (("watch", "--for", "1s", "--target", own_server.url("master")), ("history",)):
+        done = run(*words, "--store", place)
+        assert done.code == 3
+        assert "the encoding of its database is LATIN1" in done.err
+        assert "encoding 'UTF8'" in done.err
+
+
+def test_a_watch_whose_store_takes_nothing_does_not_end_as_if_it_had(
+    run, kept, own_server, database
+):
+    words = ("watch", "--every", "200ms", "--target", "local:postgresql", "--quiet")
+    assert run(*words, "--store", database, "--for", "1s").code == 0
+    with own_server.admin() as admin:
+        admin.execute("alter role master set default_transaction_read_only = on")
+    done = run(*words, "--store", database, "--for", "1s")
+    assert done.code == 3
+    assert "cannot execute INSERT in a read-only transaction" in done.out
+    assert "the last of what was seen is not stored in postgresql://master@" in done.err
 
 
 SHOWN = {

@@ -26,14 +26,15 @@ from catenum.store.store import Store, writer
 @dataclass(frozen=True)
 class Watched:
     """How a watch ended: the servers of which no check ever saw all, with why; ``abandoned``: no
-    server was monitored any longer.
+    server was monitored any longer; ``unstored``: at the end the store could not be written to.
     """
 
     never_seen: dict[str, str | None] = field(default_factory=dict)
     abandoned: bool = False
+    unstored: bool = False
 
     def __bool__(self) -> bool:
-        return not (self.never_seen or self.abandoned)
+        return not (self.never_seen or self.abandoned or self.unstored)
 
 
 def name_of(word: str | None, shown: str) -> str:
@@ -80,6 +81,8 @@ def watch(
     stop = stop or threading.Event()
     length = milliseconds(time_limit) if time_limit is not None else None
     timer = threading.Timer(length / 1000, stop.set) if length is not None else None
+    running: Watch | None = None
+    left = 0
     try:
         servers = {name: partial(now.connect_monitor, one) for name, one in targets.items()}
         running = Watch(servers, options, kept, tell, seen, stop)
@@ -91,12 +94,20 @@ def watch(
             timer.daemon = True
             timer.start()
         running.run()
-        return Watched(dict(running.never_seen), running.abandoned)
     finally:
         if timer is not None:
             timer.cancel()
-        if kept is not None and (left := kept.close()):
-            listener.warn(f"{counted(left, 'thing')} that were seen could not be stored")
+        failing = running is not None and running.store_fails
+        if isinstance(kept, BufferedStore):
+            left = kept.close()
+            failing = kept.waiting > 0
+        elif kept is not None:
+            kept.close()
+        if kept is not None and failing:
+            listener.warn(f"the last of what was seen is not stored in {kept.shown}")
+        elif kept is not None and left:
+            listener.warn(f"{kept.shown} did not take {counted(left, 'thing')} that was seen")
+    return Watched(dict(running.never_seen), running.abandoned, failing)
 
 
 def _store_at(place: StorePlace, servers: Sequence[str]) -> Store | BufferedStore:

@@ -25,7 +25,7 @@ from catenum.core.snapshot.own import without_runs
 from catenum.core.snapshot.rates import Counted, RateLog
 from catenum.core.snapshot.sample import Sample
 from catenum.core.snapshot.sight import Sight
-from catenum.core.text import duration
+from catenum.core.text import counted, duration
 from catenum.engines.clock import Clock, milliseconds_between, seconds_of
 from catenum.engines.monitor import Monitor
 from catenum.live.client_sockets import client_ends
@@ -521,6 +521,11 @@ class Watch:
         # A command that does not read must not hold up the watch.
         threading.Thread(target=_hand_over, args=(process, value), daemon=True).start()
 
+    @property
+    def store_fails(self) -> bool:
+        """Whether the latest that was to be stored could not be."""
+        return self._store_failed
+
     def _tell_store(self) -> None:
         """That what is to be stored waits, and that it does no longer."""
         trouble = self.store.trouble if self.store is not None else None
@@ -530,8 +535,10 @@ class Watch:
         text = f"{trouble}; what is seen is kept in memory as long as it may be stored yet"
         if trouble is None and self.store is not None:
             dropped = self.store.lost
-            lost = f"{dropped:,} things that it does not take" if dropped else "nothing"
-            text = f"the store can be written to again; {lost} of what was kept was lost"
+            lost = "nothing was lost"
+            if dropped:
+                lost = f"it did not take {counted(dropped, 'thing')} of what was kept"
+            text = f"the store can be written to again; {lost}"
         self._alert(WatchEvent(what="store", server="", at=self._clock.wall(), text=text))
 
     def _keep(self, write: Callable[[Store | BufferedStore], None]) -> bool:

@@ -104,7 +104,9 @@ class BufferedStore:
             self._put(lambda store: store.trim(keep_ms, most_bytes))
 
     def close(self) -> int:
-        """Write what is left, for a while; gives how many things could not be written."""
+        """Write what is left, for a while; gives how many things are not written at the end, with
+        those that the store never took.
+        """
         with self._changed:
             self._ending = True
             self._changed.notify()

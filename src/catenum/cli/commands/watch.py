@@ -16,6 +16,7 @@ from typing import IO
 from catenum.api.watch import watch
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
+from catenum.cli.progress import Reporter
 from catenum.core.errors import InputError
 from catenum.core.snapshot.alarms import Thresholds
 from catenum.core.snapshot.sample import Sample
@@ -163,6 +164,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         tell=face.tell,
         seen=face.seen,
         began=lambda store: _announce(args, targets, store, err),
+        listener=Reporter(err),
     )
     for name, why in done.never_seen.items():
         err.write(f"catenum: {name} was never seen{f' whole: {why}' if why else ''}\n")

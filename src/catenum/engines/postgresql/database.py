@@ -12,6 +12,7 @@ from typing import Any
 import psycopg
 from psycopg.rows import dict_row
 
+from catenum.core.errors import TargetError
 from catenum.engines.clock import Clock
 from catenum.engines.ports.database import DatabaseFault
 
@@ -98,6 +99,7 @@ class PostgresqlDatabase:
             "idle_in_transaction_session_timeout": 4 * limit,
             "search_path": SCHEMA,
             "timezone": "UTC",
+            "client_encoding": "UTF8",
         }
         connection = psycopg.connect(
             self._url,
@@ -111,6 +113,15 @@ class PostgresqlDatabase:
             keepalives_count=3,
             tcp_user_timeout=WRITE_MS if self._writes else 0,
         )
+        encoding = connection.info.parameter_status("server_encoding")
+        if encoding != "UTF8":
+            connection.close()
+            raise TargetError(
+                f"cannot use the store {self.shown}: the encoding of its database is {encoding},"
+                " which has not every character that a statement may have",
+                advice="Use a database with the encoding UTF8: create database harbour_history"
+                " encoding 'UTF8' template template0.",
+            )
         for name in self._claimed:  # they went with the connection
             if not self._take(connection, name):
                 connection.close()
