@@ -282,6 +282,7 @@ NAMED = {
     "read skew: within a statement": ("read committed", ["update berth set moved = berth.moved * 2 + other.moved from berth other where other.id = 7 and berth.id = 3"], ["update berth set moved = moved + 100 where id = 3", "update berth set moved = 50 where id = 7"]),
     "write skew: through update from": ("repeatable read", ["update berth set moved = 5 from berth other where other.id = 7 and other.moved < 5 and berth.id = 3"], ["update berth set moved = 5 from berth other where other.id = 3 and other.moved < 5 and berth.id = 7"]),
     "dirty read": ("read uncommitted", ["select moved from berth where id = 3"], ["update berth set moved = 5 where id = 3"]),
+    "dirty read: by half": ("read uncommitted", ["select sum(moved) from berth"], ["update berth set moved = moved - 2 where id = 3", "update berth set moved = moved + 3 where id = 7"]),
 }  # fmt: skip
 
 
@@ -299,7 +300,7 @@ def test_anomalies_have_the_names_of_the_trade_and_show_their_evidence(
             "late": {
                 "isolation": level,
                 "statements": other,
-                "ends": "rollback" if name == "dirty read" else "commit",
+                "ends": "rollback" if case == "dirty read" else "commit",
             },
         },
     }

@@ -45,29 +45,11 @@ def _for(table: exp.Table, name: str, rules: Rules, keys: TableKeys) -> str | No
     if scope is None:
         return None
     names = _Names(table, scope)
-    terms = list(_terms(scope))
-    equal = _columns(names, (t for t in terms if _is_equality(t)))
-    equal += [c for t in terms if (c := _of_alternatives(names, t)) is not None and c not in equal]
-    ranged = [c for c in _columns(names, (t for t in terms if _is_range(t))) if c not in equal]
-    leading = [*equal, *ranged[:1]]
+    leading = _leading(names, list(_terms(scope)))
     if not leading or _begins(keys.primary, leading):
         return None
-    read: list[str] = []
-    locks_rows = any(
-        lock.args.get("update") for lock in scope.args.get("locks") or ()
-    )  # a shared lock may stay in the index
-    if (
-        isinstance(scope, exp.Select)
-        and not locks_rows
-        and not any(e.find(exp.Star) for e in scope.expressions)
-    ):
-        asked = (column for term in scope.expressions for column in term.find_all(exp.Column))
-        read = [
-            c
-            for c in dict.fromkeys(names.column_name(column) for column in asked)
-            if c and c not in leading
-        ]
-    columns = [*leading, *(c for c in read if c not in keys.primary)]
+    read = [column for column in _read_alone(names, scope) if column not in keys.primary]
+    columns = list(dict.fromkeys((*leading, *read)))
     if any(
         _begins(existing, leading) and set(columns) <= set(existing)
         for existing in keys.indexes.values()
@@ -79,6 +61,26 @@ def _for(table: exp.Table, name: str, rules: Rules, keys: TableKeys) -> str | No
         f"create index {names.spelled(title, rules.sql.dialect)} on"
         f" {names.spelled(name, rules.sql.dialect)} ({listed})"
     )
+
+
+def _leading(names: _Names, terms: Sequence[exp.Expr]) -> list[str]:
+    """The columns by which rows are looked for: those that must be equal, then one of a range."""
+    equal = _columns(names, (t for t in terms if _is_equality(t)))
+    equal += [c for t in terms if (c := _of_alternatives(names, t)) is not None and c not in equal]
+    ranged = [c for c in _columns(names, (t for t in terms if _is_range(t))) if c not in equal]
+    return [*equal, *ranged[:1]]
+
+
+def _read_alone(names: _Names, scope: exp.Expr) -> list[str]:
+    """The columns that a SELECT asks for, where the index may have all that it needs: it locks no
+    rows for a change (a shared lock may stay in the index).
+    """
+    if not isinstance(scope, exp.Select) or any(e.find(exp.Star) for e in scope.expressions):
+        return []
+    if any(lock.args.get("update") for lock in scope.args.get("locks") or ()):
+        return []
+    asked = (column for term in scope.expressions for column in term.find_all(exp.Column))
+    return [name for column in asked if (name := names.column_name(column))]
 
 
 def _is_equality(term: exp.Expr) -> bool:

@@ -25,16 +25,14 @@ def _finding_for(recording: Recording, record: TransactionRecord) -> Finding | N
     rules = rules_of(recording.target.server)
     rank = rules.locks.rank
     level = rank(record.isolation)
-    if level < rank("repeatable read"):
-        return None
-    failed = [
-        e
-        for e in recording.events
-        if e.transaction == record.name and e.error and e.error.kind == "refused"
+    refusals = [
+        event.error.message
+        for event in recording.events
+        if event.transaction == record.name and event.error is not None
+        if event.error.kind == "refused" and event.error.check != "required"
     ]
-    refused = [e for e in failed if e.error and e.error.check != "required"]
-    waited = [w for w in recording.waits if record.name in (w.waiter, w.holder)]
-    if not refused and not waited:
+    waited = any(record.name in (wait.waiter, wait.holder) for wait in recording.waits)
+    if level < rank("repeatable read") or not (refusals or waited):
         return None
     others = [r for r in recording.transactions if r.name != record.name and rank(r.isolation) >= 0]
     below = [r for r in others if rank(r.isolation) < level]
@@ -56,10 +54,9 @@ def _finding_for(recording: Recording, record: TransactionRecord) -> Finding | N
             f"{listed([r.name for r in below])} ran at"
             f" {listed(sorted({r.isolation for r in below}, key=rank))}"
         )
-    if refused:
+    if refusals:
         evidence.append(
-            f"{record.name} was refused ({refused[0].error.message if refused[0].error else ''}), "
-            "which read committed never does"
+            f"{record.name} was refused ({refusals[0]}), which read committed never does"
         )
     return Finding(
         id="stricter-isolation",

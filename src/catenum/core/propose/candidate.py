@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -142,6 +142,14 @@ class Evidence:
         if sql not in self._readings:
             self._readings[sql] = Reading(sql, self.rules.sql.dialect)
         return self._readings[sql]
+
+    @property
+    def not_understood(self) -> Iterator[str]:
+        """The statements of which it is not certain what they touch, as people name them."""
+        for name, one in self.transactions.items():
+            for number in range(1, len(one.statements) + 1):
+                if not self.footprint(name, number).understood:
+                    yield f"{name} statement {number}"
 
     @property
     def schema(self) -> Schema:

@@ -853,15 +853,11 @@ def _check_changed_names(file: ScenarioFile, title: str, remedy: Remedy) -> Iter
     for name, transaction in file.scenario.transactions.items():
         order, texts = (remedy.reorder or {}).get(name), (remedy.rewrite or {}).get(name) or {}
         added, dropped = (remedy.add or {}).get(name) or {}, (remedy.drop or {}).get(name) or ()
-        count = len(transaction.statements)
-        if not (order or texts or added or dropped) or sorted(order or range(1, count + 1)) != list(
-            range(1, count + 1)
-        ):
-            continue
-        if any(not 1 <= n <= count for n in texts) or any(not 1 <= n <= count + 1 for n in added):
-            continue
-        if any(not 1 <= n <= count for n in dropped):
-            continue
+        numbers = range(1, len(transaction.statements) + 1)
+        known = {*texts, *dropped} <= {*numbers} and {*added} <= {*numbers, len(numbers) + 1}
+        whole = sorted(order or numbers) == list(numbers)
+        if not (order or texts or added or dropped) or not (known and whole):
+            continue  # there is nothing to look at, or it is told elsewhere
         before = {problem.message for problem in name_problems(transaction)}
         for problem in name_problems(changed_statements(transaction, order, texts, added, dropped)):
             if problem.message not in before:

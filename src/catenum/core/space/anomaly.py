@@ -259,6 +259,34 @@ class _Relations:
                         " never committed"
                     )
                     return Anomaly(name="dirty read", transactions=(who, whom), evidence=(text,))
+        return None if undone else self._dirty_by_half()
+
+    def _dirty_by_half(self) -> Anomaly | None:
+        """Somebody saw a part of what another had written and not committed.
+
+        Told of two transactions only: until the other commits, all that one can see who has written
+        nothing itself is what was there before both.
+        """
+        if len(self.run.committed) != 2 or self.dependence.unsettled & set(self.run.committed):
+            return None  # who commits in between, or shares a connection, is another matter
+        for who, whom in permutations(self.run.committed):
+            commit = self._committed_by(whom)
+            for number, result in enumerate(self.run.seen[who]):
+                if not self._reads_only(who, number) or self._passes_over(who, number):
+                    break  # from here on what it sees may be its own doing
+                if (
+                    commit is not None
+                    and self._place(who, number) < commit
+                    and not self.dependence.footprints[who, number].by_nature
+                    and self._wrote_before(whom, who, number)
+                    and self.orders
+                    and not self._in_some_order(who, number)
+                ):
+                    text = (
+                        f"{who} statement {number + 1} saw {result.shown}: a part of what {whom}"
+                        " had written and not committed"
+                    )
+                    return Anomaly(name="dirty read", transactions=(who, whom), evidence=(text,))
         return None
 
     def _in_some_order(self, who: str, number: int) -> bool:

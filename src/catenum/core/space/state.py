@@ -53,18 +53,19 @@ def numbers_matter(
     met = [a for f in footprints.values() for a in f.accesses if a.table.lower() in numbered]
     if any(a.sets_default for a in met):
         return True
+    taking = {a.table.lower() for a in met if a.verb == "insert"}
+    if not taking or any(s.kept for t in scenario.transactions.values() for s in t.statements):
+        return bool(taking)
     rules_read = [rules.sql.footprint(chosen(sql)) for sql in scenario.holds.values()]
     in_rules = {a.table.lower() for f in rules_read for a in f.accesses}
-    taking = {a.table.lower() for a in met if a.verb == "insert"}
+    if any(not f.understood for f in rules_read) or in_rules - tables.keys():
+        return True
     others = {a.table.lower() for a in met if a.verb != "insert"}
     named = {a.table.lower() for a in met if {c for c, _ in a.literals} & numbered[a.table.lower()]}
     in_keys = {
         table for table in taking if numbered[table] & {c.lower() for c in tables[table].columns}
     }
-    strange = any(not f.understood or in_rules - tables.keys() for f in rules_read)
-    kept = any(s.kept for t in scenario.transactions.values() for s in t.statements)
-    seen = taking & (others | named | in_keys | in_rules | set(referred))
-    return bool(taking) and (bool(seen) or strange or kept)
+    return bool(taking & (others | named | in_keys | in_rules | set(referred)))
 
 
 def scanners(

@@ -128,28 +128,8 @@ class Proposer:
             looped=found.looped,
         )
         self._evidence = evidence
-        found.left_alone = tuple(
-            f"{name} statement {number}"
-            for name, one in scenario.transactions.items()
-            for number in range(1, len(one.statements) + 1)
-            if not evidence.footprint(name, number).understood
-        )
-        self.tried_how = replace(
-            self.how,
-            for_ms=max(LEAST_MS, took * TIMES_BASELINE),
-            # what the texts told is so in a candidate, which says it of the same tables
-            looked=not as_it_is.opened,
-            check_one_in=CHECK_ONE_IN,
-            thorough=False,  # what is put first is checked whole at the end
-            all_orders=0,
-            stage=replace(self.how.stage, sure=True),
-        )
-        if self.how.limit is not None and explored.reach.complete:
-            # who does not wait any more has more orders: where the time allows they are all run
-            self.tried_how = replace(
-                self.tried_how,
-                limit=max(self.how.limit, int(TIMES_BASELINE) * explored.tally.schedules),
-            )
+        found.left_alone = tuple(evidence.not_understood)
+        self.tried_how = self._tried_how(as_it_is, took)
         bad = (entry.shortest for entry in explored.tally.ordered if entry.bad and entry.shortest)
         self._screen = [
             *islice(bad, MOST_SCREENED),
@@ -174,6 +154,24 @@ class Proposer:
         if self.shown:
             self._show(found)
         return found
+
+    def _tried_how(self, as_it_is: Explored, took_ms: float) -> ExploreOptions:
+        """How candidates are explored: faster than the scenario as it is, which took so long."""
+        limit, explored = self.how.limit, as_it_is.exploration
+        if limit is not None and explored.reach.complete:
+            # who does not wait any more has more orders: where the time allows they are all run
+            limit = max(limit, int(TIMES_BASELINE) * explored.tally.schedules)
+        return replace(
+            self.how,
+            for_ms=max(LEAST_MS, took_ms * TIMES_BASELINE),
+            limit=limit,
+            # what the texts told is so in a candidate, which says it of the same tables
+            looked=not as_it_is.opened,
+            check_one_in=CHECK_ONE_IN,
+            thorough=False,  # what is put first is checked whole at the end
+            all_orders=0,
+            stage=replace(self.how.stage, sure=True),
+        )
 
     def _on(self, case: CaseResult) -> Proposals:
         """The same for a case in the place of the values at hand."""
