@@ -45,9 +45,9 @@ def _escalated(evidence: Evidence) -> dict[tuple[str, int], str]:
             for number, statement in enumerate(transaction.statements, 1)
             if (reading := evidence.reading(statement.text)).changes
             and (reading.table or "").lower() == table
-            and not statement.kept
         ]
-        if changing and transaction.ends == "commit" and not transaction.goes_on:
+        plain = transaction.ends == "commit" and not transaction.goes_on
+        if changing and plain and not any(one.kept for one in transaction.statements):
             found[name, max(changing, key=lambda n: _changed_rows(evidence, name, n))] = table
     return found
 

@@ -49,7 +49,7 @@ from catenum.core.scenario.model import (
     texts_in,
 )
 from catenum.core.scenario.names import name_problems
-from catenum.core.scenario.remedies import changed_statements
+from catenum.core.scenario.remedies import changed_statements, parts_of
 from catenum.core.scenario.terms import LISTED, parse_expectation
 from catenum.core.servers import rules_of, servers_of_texts
 from catenum.core.sql.beginning import access_in, begins, level_in, level_set_by
@@ -925,23 +925,32 @@ def _check_split(file: ScenarioFile, title: str, remedy: Remedy) -> Iterator[Pro
 
 
 def _check_portions(file: ScenarioFile, title: str, remedy: Remedy) -> Iterator[Problem]:
-    """Of statements that there are, and whose results nobody needs."""
+    """Of statements that there are, whose results nobody needs, in transactions that stay whole."""
     for name, portions in (remedy.portions or {}).items():
         transaction = file.scenario.transactions.get(name)
-        statements = transaction.statements if transaction is not None else ()
-        for number, texts in portions.items() if transaction is not None else ():
+        if transaction is None:
+            continue
+        count = len(transaction.statements)
+        for number, texts in portions.items():
             place = file.place("remedies", title, "portions", name, number)
-            if not 1 <= number <= len(statements):
-                message = f"remedy {title!r}: {name!r} has no statement {number}"
-                yield Problem(message, place)
+            if not 1 <= number <= count:
+                yield Problem(f"remedy {title!r}: {name!r} has no statement {number}", place)
             elif len(texts) < 2:
                 yield Problem(f"remedy {title!r}: portions are two statements or more", place)
-            elif statements[number - 1].keep:
+            elif transaction.statements[number - 1].keep:
                 message = f"statement {number} of {name!r} keeps values, so it has no portions"
                 yield Problem(f"remedy {title!r}: {message}", place)
+        place = file.place("remedies", title, "portions", name, "\0key")
         if name in (remedy.split or {}):
             message = f"remedy {title!r} splits {name!r} and makes a statement of it in portions"
-            yield Problem(message, file.place("remedies", title, "portions", name, "\0key"))
+            yield Problem(message, place)
+        rests = (
+            transaction.model_copy(update={"statements": part})
+            for part in parts_of(name, transaction, remedy)[1:]
+        )
+        if not any(name_problems(transaction)) and any(any(name_problems(one)) for one in rests):
+            message = f"a later part of {name!r} needs a value that an earlier one keeps"
+            yield Problem(f"remedy {title!r}: {message}", place)
 
 
 def _check_remedy(

@@ -52,7 +52,7 @@ def parts_of(name: str, transaction: Transaction, remedy: Remedy) -> list[tuple[
     portions = (remedy.portions or {}).get(name, {})
     found: list[list[Statement]] = [[]]
     for number, statement in enumerate(transaction.statements, 1):
-        first, *others = portions.get(number, (statement.sql,))
+        first, *others = portions.get(number) or (statement.sql,)
         found[-1].append(statement.model_copy(update={"sql": first}) if others else statement)
         found += [[statement.model_copy(update={"sql": text})] for text in others]
         if number == behind:
