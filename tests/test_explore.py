@@ -316,6 +316,39 @@ def test_anomalies_have_the_names_of_the_trade_and_show_their_evidence(
     )
 
 
+@pytest.mark.parametrize("server_name", ["postgresql", "mariadb"])
+@pytest.mark.parametrize("level", ["read uncommitted", "read committed"])
+def test_a_number_that_somebody_took_and_gave_up_is_nothing_that_was_read_dirty(
+    call, kept_mariadb, tmp_path, server_name, level
+):
+    made = {"postgresql": "serial primary key", "mariadb": "int auto_increment primary key"}
+    plain = {
+        "scenario": "numbers",
+        "data": f"create table ticket (id {made[server_name]}, vessel int)",
+        "transactions": {
+            "gate": {
+                "isolation": level,
+                "statements": [
+                    "insert into ticket (vessel) values (1)",
+                    "select vessel from ticket where id = 1",
+                ],
+            },
+            "yard": {
+                "statements": [
+                    "insert into ticket (vessel) values (4)",
+                    "delete from ticket where id = 2",
+                ],
+                "ends": "rollback",
+            },
+        },
+    }
+    (tmp_path / "s.yaml").write_text(json.dumps(plain))
+    found = call("explore", "s.yaml", "--target", f"local:{server_name}", "--json").json
+    names = {entry["anomaly"] for entry in found["outcomes"]} - {None}
+    assert names
+    assert "dirty read" not in names
+
+
 def test_reordering_proves_a_cycle_gone_and_one_schedule_less_proves_nothing(call, tmp_path):
     (tmp_path / "cycle.yaml").write_text(CYCLE)
     assert (

@@ -235,24 +235,20 @@ class _Relations:
         return None
 
     def dirty_read(self, undone: Sequence[str]) -> Anomaly | None:
-        """Somebody saw what was not committed: not yet, or never."""
+        """Somebody saw what was not committed, not yet or never, by a read that shows it."""
         for r in self.saw:
             commit = self._committed_by(r.whom)
             early = commit is not None and self._place(r.who, r.statement or 0) < commit
-            if (
-                r.relation == "saw"
-                and early
-                and self._wrote_before(r.whom, r.who, r.statement or 0)
-            ):
+            if r.relation == "saw" and early and self._shown(r.whom, r.who, r.statement or 0):
                 text = f"{r.evidence}, before {r.whom} committed"
                 return Anomaly(name="dirty read", transactions=(r.who, r.whom), evidence=(text,))
+        if self.dependence.numbers_count:
+            return None  # a number that somebody took and did not use shows as well
         for who in self.run.committed:
             for number, result in enumerate(self.run.seen[who]):
                 if self._passes_over(who, number):
                     continue
-                whom = next(
-                    (name for name in undone if self._wrote_before(name, who, number)), None
-                )
+                whom = next((name for name in undone if self._shown(name, who, number)), None)
                 if whom is not None and not self._in_some_order(who, number):
                     text = (
                         f"{who} statement {number + 1} saw {result.shown}, which {whom} wrote and"
@@ -278,7 +274,7 @@ class _Relations:
                     commit is not None
                     and self._place(who, number) < commit
                     and not self.dependence.footprints[who, number].by_nature
-                    and self._wrote_before(whom, who, number)
+                    and self._shown(whom, who, number)
                     and self.orders
                     and not self._in_some_order(who, number)
                 ):
@@ -313,14 +309,15 @@ class _Relations:
         ]
         return min(early, default=self.run.commits.get(name))
 
-    def _wrote_before(self, name: str, who: str, number: int) -> bool:
-        """Whether ``name`` had written something that a statement of ``who`` touches, before that
-        was answered.
+    def _shown(self, name: str, who: str, number: int) -> bool:
+        """Whether ``name`` had written something that a statement of ``who`` may see uncommitted,
+        before that was answered: by a plain read, at a level that shows it.
         """
         return any(
             self._place(name, n) < self._place(who, number)
             and any(
                 x.mode >= AccessMode.WRITE
+                and y.mode is AccessMode.DIRTY
                 and overlap(x, y)
                 and x.table != NAMED_LOCKS
                 and not x.at_once

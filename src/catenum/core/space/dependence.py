@@ -140,7 +140,7 @@ class Dependence:
             for name, transaction in scenario.transactions.items()
             for number, statement in enumerate(transaction.statements)
         }
-        self._numbers_count = numbers_matter(
+        self.numbers_count = numbers_matter(
             scenario, rules, self.footprints, self.tables, self.children
         )
         self._scanners = scanners(rules, self.footprints, self.tables, self._descendants)
@@ -499,7 +499,7 @@ class Dependence:
             yield from self._related(access, keys)
             if keys.made and (access.verb == "insert" or access.sets_default):
                 yield TableAccess(
-                    SEQUENCES, AccessMode.WRITE if self._numbers_count else AccessMode.SHARE
+                    SEQUENCES, AccessMode.WRITE if self.numbers_count else AccessMode.SHARE
                 )
             if access.verb in ("insert", "update") and access.table.lower() in self._scanners:
                 yield TableAccess(f"{ROW_ORDER}{access.table.lower()}", AccessMode.WRITE)
