@@ -10,6 +10,7 @@ import random
 import re
 import signal
 import subprocess
+from collections import Counter
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -400,6 +401,20 @@ def without_time(found: dict) -> dict:
     return {**found, "ran_ms": 0, "counts": counts, "claims": claims}
 
 
+def but_for_victims(found: dict) -> dict:
+    """How many schedules of each kind, cycles and pairs there are. Where the machine stands still
+    for longer than the server waits before it looks for a cycle, another member may be the victim,
+    and other moves follow.
+    """
+    kinds: Counter = Counter()
+    for one in found["outcomes"]:
+        kinds[one["kind"], one["data"], one["anomaly"]] += one["count"]
+    cycles = {str(one["members"]): one["count"] for one in found["cycles"]}
+    assert all(sum(one["victims"].values()) == one["count"] for one in found["cycles"])
+    plain = without_time(found)
+    return {"kinds": kinds, "cycles": cycles, **{key: plain[key] for key in ("reach", "counts")}}
+
+
 def test_the_result_is_the_same_for_any_number_of_workers(call, tmp_path, kept):
     (tmp_path / "cycle.yaml").write_text(CYCLE)
     one, two, three = (
@@ -412,7 +427,7 @@ def test_the_result_is_the_same_for_any_number_of_workers(call, tmp_path, kept):
 
 def test_a_worker_that_dies_loses_its_share_to_the_others(start, call, kept, tmp_path):
     (tmp_path / "long.yaml").write_text(LONG)
-    whole = without_time(call("explore", "long.yaml", "--every", "--json").json)
+    whole = but_for_victims(call("explore", "long.yaml", "--every", "--json").json)
     process = start("explore", "long.yaml", "--every", "--workers", 2, "--json")
 
     def workers() -> list[int]:
@@ -428,8 +443,7 @@ def test_a_worker_that_dies_loses_its_share_to_the_others(start, call, kept, tmp
     until(under_way, "both workers run")
     os.kill(workers()[0], signal.SIGKILL)
     out, _ = process.communicate(timeout=60)
-    found = without_time(json.loads(out))
-    assert found == whole
+    assert but_for_victims(json.loads(out)) == whole
     call("play", "berth-swap", "--quiet")  # clears what the dead worker left
     assert leftovers(kept)[0] == []
 
@@ -451,7 +465,7 @@ def test_what_was_broken_off_is_kept_and_gone_on_with(start, call, kept, tmp_pat
     done = call("explore", "long.yaml", "--every", "--resume", "kept", "--json")
     assert done.json["reach"]["complete"]
     assert done.json["counts"]["run"] == whole["counts"]["run"]
-    assert without_time(done.json) == without_time(whole)
+    assert but_for_victims(done.json) == but_for_victims(whole)
     assert not (tmp_path / "kept" / "state.json").exists()
     other = call("explore", "berth-swap", "--resume", "kept")
     assert (other.code, "nothing to resume" in other.err or "no such file" in other.err) == (
