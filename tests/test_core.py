@@ -23,7 +23,9 @@ from catenum.core.scenario.remedies import apply_remedy, describe
 from catenum.core.servers import rules_of
 from catenum.core.servers.innodb import innodb_locks
 from catenum.core.servers.postgresql import ROW, TABLE
+from catenum.core.space.escalated import escalated
 from catenum.core.space.schedule import complete, mirror_images
+from catenum.core.space.tally import WaitPairEntry
 from catenum.core.sql import scripts
 from catenum.core.text import harmless, shortened
 
@@ -216,6 +218,30 @@ def test_a_remedy_s_parts_are_made_together():
     )
     assert ddl == ("create index i on t (x)",)
     assert len(describe(remedy)) == 5
+
+
+@pytest.mark.parametrize(
+    ("holder", "resource", "sql", "found"),
+    [
+        ("night", "slot", "update slot set swept = 1", {("night", "slot")}),
+        ("night", "slot(at 1,7)", "update slot set swept = 1", set()),
+        ("night", "slot", "lock table slot in share mode", set()),
+        ("session 812", "slot", "update slot set swept = 1", set()),
+    ],
+)
+def test_a_wait_for_a_whole_table_is_an_escalation_where_nobody_asks_for_it(
+    holder, resource, sql, found
+):
+    one = {"statements": [sql]}
+    scenario = Scenario.model_validate(
+        {"scenario": "s", "data": "", "transactions": {"night": one}}
+    )
+    pair = WaitPairEntry(
+        waiter="driver", statement=1, holder=holder, holder_statement=None, resource=resource,
+        wanted="IX",
+    )  # fmt: skip
+    assert escalated([pair], scenario, rules_of("derby")) == found
+    assert escalated([pair], scenario, rules_of("postgresql")) == set()
 
 
 def test_portions_are_transactions_of_one_connection_and_the_rest_goes_with_the_last():

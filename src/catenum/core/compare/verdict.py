@@ -151,24 +151,15 @@ def judge(baseline: Figures, remedy: Figures, *, parted: bool = False) -> Verdic
     several transactions of one, and no rule says whether others may see what is in between.
     """
     verdict = _by_figures(baseline, remedy)
-    if parted:
-        verdict = of_parts(verdict)
+    if parted and verdict.rank == "cures":
+        unknown = "no rule ('holds') says whether others may see its parts apart"
+        return Verdict(rank="eases", reason=f"{verdict.reason}; {unknown}")
     if verdict.rank == "no better" and baseline.escalated and not remedy.escalated:
         # smaller transactions have more schedules with waits, which says nothing of them
         whole = listed(sorted(baseline.escalated))
         reason = f"nobody waits for the whole of {whole} any more; who still waits, waits for a row"
         return Verdict(rank="eases", reason=reason)
     return verdict
-
-
-def of_parts(verdict: Verdict) -> Verdict:
-    """Of a remedy that makes several transactions of one, where no rule says whether others may see
-    what is in between.
-    """
-    if verdict.rank != "cures":
-        return verdict
-    unknown = "no rule ('holds') says whether others may see its parts apart"
-    return Verdict(rank="eases", reason=f"{verdict.reason}; {unknown}")
 
 
 def _by_figures(baseline: Figures, remedy: Figures) -> Verdict:

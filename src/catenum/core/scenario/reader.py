@@ -907,25 +907,19 @@ def _check_sorted(file: ScenarioFile, title: str, remedy: Remedy) -> Iterator[Pr
 
 
 def _check_split(file: ScenarioFile, title: str, remedy: Remedy) -> Iterator[Problem]:
-    """Parts that would be empty, or need a value that the other has kept."""
+    """Parts that would be empty."""
     for name, number in (remedy.split or {}).items():
         transaction = file.scenario.transactions.get(name)
-        if transaction is None:
-            continue
-        place = file.place("remedies", title, "split", name)
-        count = len(transaction.statements)
+        count = len(transaction.statements) if transaction is not None else number + 1
         if not 1 <= number < count:
             message = f"remedy {title!r}: {name!r} can be split behind statement 1 to {count - 1}"
-            yield Problem(message, place)
-            continue
-        rest = transaction.model_copy(update={"statements": transaction.statements[number:]})
-        if any(name_problems(rest)) and not any(name_problems(transaction)):
-            message = f"the second part of {name!r} needs a value that the first keeps"
-            yield Problem(f"remedy {title!r}: {message}", place)
+            yield Problem(message, file.place("remedies", title, "split", name))
 
 
 def _check_portions(file: ScenarioFile, title: str, remedy: Remedy) -> Iterator[Problem]:
-    """Of statements that there are, whose results nobody needs, in transactions that stay whole."""
+    """Of statements that there are, whose results nobody needs, in transactions that stay whole
+    otherwise.
+    """
     for name, portions in (remedy.portions or {}).items():
         transaction = file.scenario.transactions.get(name)
         if transaction is None:
@@ -940,16 +934,23 @@ def _check_portions(file: ScenarioFile, title: str, remedy: Remedy) -> Iterator[
             elif transaction.statements[number - 1].keep:
                 message = f"statement {number} of {name!r} keeps values, so it has no portions"
                 yield Problem(f"remedy {title!r}: {message}", place)
-        place = file.place("remedies", title, "portions", name, "\0key")
         if name in (remedy.split or {}):
             message = f"remedy {title!r} splits {name!r} and makes a statement of it in portions"
-            yield Problem(message, place)
+            yield Problem(message, file.place("remedies", title, "portions", name, "\0key"))
+
+
+def _check_parts(file: ScenarioFile, title: str, remedy: Remedy) -> Iterator[Problem]:
+    """Transactions made of one that need a value which an earlier one of them keeps."""
+    for name, transaction in file.scenario.transactions.items():
         rests = (
             transaction.model_copy(update={"statements": part})
             for part in parts_of(name, transaction, remedy)[1:]
+            if part
         )
         if not any(name_problems(transaction)) and any(any(name_problems(one)) for one in rests):
+            kind = "split" if name in (remedy.split or {}) else "portions"
             message = f"a later part of {name!r} needs a value that an earlier one keeps"
+            place = file.place("remedies", title, kind, name, "\0key")
             yield Problem(f"remedy {title!r}: {message}", place)
 
 
@@ -983,6 +984,7 @@ def _check_remedy(
     yield from _check_sorted(file, title, remedy)
     yield from _check_split(file, title, remedy)
     yield from _check_portions(file, title, remedy)
+    yield from _check_parts(file, title, remedy)
     yield from _check_changed_names(file, title, remedy)
     yield from _check_kept_beginning(file, title, remedy)
     for name, order in (remedy.reorder or {}).items():

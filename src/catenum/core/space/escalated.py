@@ -17,7 +17,9 @@ def escalated(
     """
     found = set()
     for pair in pairs if rules.locks.escalates else ():
-        table, transaction = pair.resource.lower(), scenario.transactions[pair.holder]
+        table, transaction = pair.resource.lower(), scenario.transactions.get(pair.holder)
+        if transaction is None:
+            continue  # a session outside the run, or one that the server does not name
         accesses = [
             access
             for one in transaction.statements

@@ -63,7 +63,7 @@ def trial(
         if len(runs) < len(orders):
             continue
         found = figures(runs)
-        parted = len(changed.transactions) > len(scenario.transactions) and not scenario.holds
+        parted = _is_parted(changed, scenario)
         verdict = judge(variants[0].figures, found, parted=parted) if variants else None
         variants.append(Variant(name, changes, tuple(runs), found, verdict))
     if progress is not None:
@@ -147,10 +147,14 @@ class _Explorer:
             bare.runs[0],
             failed_serially=self.failed_serially() if found.tally.met("error") else (),
         )
-        split = len(job.scenario.transactions) > len(self.as_it_is.transactions)
-        parted = split and not self.as_it_is.holds
+        parted = _is_parted(job.scenario, self.as_it_is)
         verdict = judge(baseline, numbers, parted=parted) if baseline is not None else None
         return replace(bare, figures=numbers, verdict=verdict, explored=found)
+
+
+def _is_parted(changed: Scenario, as_it_is: Scenario) -> bool:
+    """Whether one transaction has become several, of which no rule says who may see them apart."""
+    return len(changed.transactions) > len(as_it_is.transactions) and not as_it_is.holds
 
 
 def _rejected(name: str, changes: tuple[str, ...], error: InputError) -> Variant:
