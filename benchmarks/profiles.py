@@ -13,6 +13,7 @@ import threading
 from typing import Any
 
 from catenum import samples
+from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.servers import profile_of
 from catenum.engines.by_profile.driver import Database
@@ -22,12 +23,11 @@ from catenum.engines.targets import Settings, open_engine, resolve
 from catenum.lab.run.play import PlayOptions, play
 
 PLAY, NOTICED, NOTICED_MS = 2.0, 1.5, 5.0
-ROUNDS = 15
+ROUNDS = 25
 FIRST = "update berth set moved = moved + 1 where id = 3"
-SECOND = "update berth set moved = moved + 1 where id = 7"
 
 
-def do(connection: Any, sql: str) -> list[Any]:
+def do(connection: Any, sql: Any) -> list[Any]:
     """One statement, and its rows."""
     cursor = connection.cursor()
     cursor.execute(sql)
@@ -36,8 +36,10 @@ def do(connection: Any, sql: str) -> list[Any]:
     return rows
 
 
-def by_hand(database: Database, place: Any, data: str) -> float:
-    """Two connections, a deadlock, each wait looked for by the profile's query (ms)."""
+def by_hand(database: Database, place: Any, data: str, scenario: Scenario) -> float:
+    """The sample by two connections: its data, statements and rules, each wait looked for by the
+    profile's query, the rows at the end (ms).
+    """
     profile = database.profile
     clock = Clock()
     early, late = database.connect(place), database.connect(place)
@@ -60,18 +62,22 @@ def by_hand(database: Database, place: Any, data: str) -> float:
         except Exception:  # the victim
             connection.rollback()
 
-    do(early, FIRST)
-    do(late, SECOND)
+    first, second = ([one.text for one in t.statements] for t in scenario.transactions.values())
+    do(early, first[0])
+    do(late, second[0])
     threads = [
-        threading.Thread(target=ends, args=(early, SECOND)),
-        threading.Thread(target=ends, args=(late, FIRST)),
+        threading.Thread(target=ends, args=(early, first[1])),
+        threading.Thread(target=ends, args=(late, second[1])),
     ]
     for thread in threads:
         thread.start()
         wait_for(thread)
     for thread in threads:
         thread.join()
-    do(looker, "select * from by_hand.berth")
+    for rule in scenario.holds.values():
+        do(early, rule)
+    do(early, "select * from berth")
+    early.commit()
     do(looker, "drop table by_hand.berth")
     do(looker, "drop schema by_hand restrict")
     for connection in (early, late, looker):
@@ -122,7 +128,7 @@ def main() -> int:
         place = connect.where[1]
         mine, theirs = [], []
         for _ in range(ROUNDS):
-            theirs.append(by_hand(Database(profile, "derby"), place, data))
+            theirs.append(by_hand(Database(profile, "derby"), place, data, scenario))
             clock = Clock()
             engine = connect()
             engine.make_scratch()
@@ -134,7 +140,7 @@ def main() -> int:
         engine.load(data)
         took, query = noticed(engine)
         engine.close()
-    ratio = statistics.median(mine) / statistics.median(theirs)
+    ratio = statistics.median(m / t for m, t in zip(mine, theirs, strict=True))
     bound = NOTICED * query + NOTICED_MS
     good = ratio <= PLAY and took <= bound
     for line, ok, value, most in (

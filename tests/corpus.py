@@ -59,7 +59,11 @@ CALLS: dict[tuple[str, str], tuple[str, ...]] = {
     ("explore {file} --json --isolation serializable",): ("crane-standby", "manifest-total"),
     ("explore {file} --json --every --limit 40",): ("three-desks",),
     ("trial {file} --json", "trial {file}"): ("tug-upgrade",),
-    ("propose {file} --json", "propose {file} --verbose"): ("berth-swap", "crane-standby", "box-number"),
+    ("propose {file} --json", "propose {file} --verbose"): (
+        "berth-swap", "crane-standby", "box-number", "line-by-line",
+    ),
+    ("sweep {file} --json", "sweep {file}"): ("line-by-line",),
+    ("levels {file} --json", "levels {file}"): ("crane-standby", "manifest-total"),
 }  # fmt: skip
 ONLY = {
     "gap-insert": ("mariadb", "mysql"),
@@ -67,7 +71,18 @@ ONLY = {
     "explore box-number": ("mysql",),
     "propose box-number": ("postgresql",),
     "propose crane-standby": ("postgresql", "mysql"),
+    "propose line-by-line": ("postgresql",),
+    "levels manifest-total": ("mysql",),
     "play gate-queue": ("postgresql",),  # elsewhere each of three thousand locks is shown
+}
+
+
+#: Samples of servers whose plain readers take locks, and what is run of them on Apache Derby.
+READERS_LOCK = ("two-readers", "scan-behind-writer", "lock-escalation", "reader-behind-writer")
+ON_DERBY = {
+    "play": PLAY,
+    "explore": ("explore {file} --json", "explore {file} --verbose"),
+    "propose": ("propose {file} --json", "propose {file} --verbose"),
 }
 
 
@@ -111,6 +126,9 @@ def cases() -> Iterator[Case]:
                 # what is printed of it in words differs little from server to server
                 said = commands if server == servers_for(word, name)[0] else commands[:1]
                 yield Case(title, server, said, samples.text(name))
+    for word, commands in ON_DERBY.items():
+        for name in READERS_LOCK:
+            yield Case(f"{word}-{name}", "derby", commands, samples.text(name))
     for path in sorted((CORPUS / "scenarios").glob("*.yaml")):
         for server in SERVERS:
             yield Case(f"play-{path.stem}", server, PLAY, path.read_text())
@@ -450,10 +468,11 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
     yield (CORPUS / "said" / "broken.txt", lambda: "".join(tables.broken(CORPUS / "broken.yaml")))
     yield CORPUS / "said" / "traces.txt", lambda: "".join(tables.traces())
     yield CORPUS / "said" / "walks.txt", lambda: "".join(tables.walks())
+    yield CORPUS / "said" / "words.txt", lambda: "".join(tables.words())
     yield CORPUS / "said" / "conditions.txt", lambda: "".join(tables.conditions())
     yield CORPUS / "said" / "masks.txt", lambda: "".join(tables.changed_values())
     texts = (CORPUS / "statements.txt").read_text(encoding="utf-8").splitlines()
-    for server in SERVERS:
+    for server in (*SERVERS, "derby"):
         yield (
             CORPUS / "said" / f"statements.{server}.txt",
             lambda s=server: "".join(tables.statements(s, texts)),
@@ -463,12 +482,13 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
             lambda s=server: "".join(tables.readings(s, texts)),
         )
         yield (
-            CORPUS / "said" / f"relations.{server}.txt",
-            lambda s=server: "".join(tables.relations(s)),
-        )
-        yield (
             CORPUS / "said" / f"levels.{server}.txt",
             lambda s=server: "".join(tables.of_levels(s)),
+        )
+    for server in SERVERS:
+        yield (
+            CORPUS / "said" / f"relations.{server}.txt",
+            lambda s=server: "".join(tables.relations(s)),
         )
         dump = CORPUS / "dumps" / f"{server}.sql"
         yield (

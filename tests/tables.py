@@ -9,7 +9,9 @@ import itertools
 import random
 from collections.abc import Iterator
 from dataclasses import MISSING, fields, is_dataclass, replace
+from datetime import UTC, datetime
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import yaml
@@ -18,18 +20,20 @@ from sqlglot import exp
 import test_space
 from catenum.core.compare import measure
 from catenum.core.compare.verdict import Figures, judge
+from catenum.core.document.recording import data_sentence
 from catenum.core.errors import CatenumError, InputError
 from catenum.core.logs.conflicts import CapturedWait, Conflict
 from catenum.core.logs.masking import others
 from catenum.core.logs.rows import rows_for
 from catenum.core.logs.tables import closure, read_schema, script_of
 from catenum.core.logs.traces import Trace, with_traces
+from catenum.core.points_in_time import point_in_time
 from catenum.core.propose.candidate import Evidence
 from catenum.core.propose.changes import ddl, difference, plain
 from catenum.core.propose.editing import written
 from catenum.core.propose.passes import all_series
 from catenum.core.propose.reading import Reading, own_comparison, same_row, term
-from catenum.core.record.recording import Recording, TableKeys
+from catenum.core.record.recording import Outcome, Recording, TableKeys
 from catenum.core.record.values import Value
 from catenum.core.scenario.conditions import (
     ConditionError,
@@ -37,13 +41,16 @@ from catenum.core.scenario.conditions import (
     known_kinds,
     parse_condition,
 )
-from catenum.core.scenario.model import Scenario
+from catenum.core.scenario.model import Remedy, Scenario
 from catenum.core.scenario.reader import read_scenario
-from catenum.core.servers import rules_of
+from catenum.core.scenario.remedies import describe
+from catenum.core.servers import profile_of, rules_of
+from catenum.core.servers.by_profile import rules_by
 from catenum.core.servers.table_access import AccessMode
 from catenum.core.space.counting import Classes
 from catenum.core.space.dependence import Dependence
-from catenum.core.space.exploration import Exploration
+from catenum.core.space.exploration import Exploration, Reach, how_far
+from catenum.core.space.tally import Tally
 from catenum.core.text import one_line, shortened
 from catenum.lab.explore.walker import ExploreOptions, Worker
 from enumerating.compare import plain as plain_case
@@ -493,3 +500,42 @@ def changed_values() -> Iterator[str]:
         for fixed in ((), (("number", "2"), ("text", "a"))):
             other = others(set(found[:count]), set(fixed))
             yield f"{count} {fixed}: {sorted(other.items())}\n"
+
+
+def words() -> Iterator[str]:
+    """Sentences whose every turn depends on a few counts: how far an exploration got, whether the
+    data is right, when a time of day was, what a changed statement is said to be.
+    """
+    for complete, every, raced, sampled, classes, out in itertools.product(
+        (True, False), (True, False), (True, False), (True, False), (None, 12), (0, 3)
+    ):
+        reach = Reach(
+            orders=20, classes=classes, complete=complete, sampled=sampled, every=every, raced=raced
+        )
+        tally = Tally(schedules=6, ruled_out=out, swaps=out)
+        yield f"{brief(reach)}, {out}: {how_far(SimpleNamespace(reach=reach, tally=tally))}\n"
+    for data, holds in itertools.product(
+        ("serial", "anomaly", "unchecked"), ({}, {"full": True}, {"full": False, "empty": True})
+    ):
+        outcome = Outcome(kind="clean", data=data, holds=holds)
+        yield f"{data} {holds}: {data_sentence(SimpleNamespace(outcome=outcome))}\n"
+    now = datetime(2026, 3, 1, 10, 20, 30, tzinfo=UTC)
+    for text in ("10:00", "10:20:31", "10:20:29", "23:59:59", "yesterday", "today 9:15", "yesterday 24:00", "90m", "2h ago"):  # fmt: skip
+        try:
+            yield f"{text}: {point_in_time(text, now)}\n"
+        except InputError as error:
+            yield f"{text}: {error.problems[0].message}\n"
+    for change in ({"keep": {"n": "id"}}, {"keep": {}}, {"when": "n > 1"}, {"when": None}, {"after_error": None}, {"require": "n > 1"}, {"require": None}):  # fmt: skip
+        remedy = Remedy.model_validate(
+            {"rewrite": {"early": {"1": {"sql": "select 1", **change}}}}, strict=False
+        )
+        yield f"{change}: {describe(remedy)}\n"
+    for reads in ("dirty", "version", "waits", "locks"):
+        profile = profile_of("derby")
+        levels = profile.levels.model_copy(
+            update={"reads": dict.fromkeys(profile.levels.set, reads)}
+        )
+        locks = rules_by(profile.model_copy(update={"levels": levels})).locks
+        for level in profile.levels.set:
+            touched = [[AccessMode.READ], [AccessMode.WRITE]]
+            yield f"{reads} at {level}: {locks.snapshot_statements(level, touched)}, {locks.read_mode(level, within_write=False)}, gaps {locks.locks_gaps([level])}\n"

@@ -30,6 +30,7 @@ from catenum.core.record.recording import (
     Recording,
     ServerError,
     TableKeys,
+    TableRows,
     TargetInfo,
     TransactionRecord,
     Wait,
@@ -102,6 +103,8 @@ def recording_of(case: dict) -> Recording:
             name: TableKeys(primary=tuple(reported.get("primary", ["id"])), references=tuple(reported.get("references", ())), indexes={})
             for name, reported in case.get("tables", {}).items()
         },
+        rows={name: TableRows(columns=(), rows=(), total=size) for name, size in case.get("sizes", {}).items()},
+        definition={"server": {target.server: case.get("settings", {})}},
     )  # fmt: skip
 
 

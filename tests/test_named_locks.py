@@ -177,7 +177,7 @@ def test_what_a_schedule_leaves_in_its_session_is_not_there_in_the_next(call, ma
     done = call("explore", file, "--target", f"local:{server}", "--json")
     assert {outcome["kind"] for outcome in done.json["outcomes"]} == {"clean", "waited"}
     assert {outcome["data"] for outcome in done.json["outcomes"]} == {"serial"}
-    assert any("it is reset each time" in note for note in done.json["notes"])
+    assert any("they are reset each time" in note for note in done.json["notes"])
 
 
 def test_a_clock_that_is_read_as_the_statement_is_parsed_is_not_frozen(call, tmp_path):

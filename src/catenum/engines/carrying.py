@@ -5,7 +5,7 @@ know.
 from __future__ import annotations
 
 import random
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 from catenum.core.record.recording import Result, ServerError
 from catenum.core.record.values import Binding, Value
@@ -15,6 +15,11 @@ from catenum.engines.ports import LoopPlan
 
 #: Runs a statement (from 1) with its values: how many rows, the rows, or an error.
 Execute = Callable[[int, Binding], tuple[int | None, Result | None, ServerError | None]]
+
+
+def numbered(names: Mapping[str, str]) -> dict[int, str]:
+    """Loops' names by the numbers of their sessions, where a server has numbers for ids."""
+    return {int(one): name for one, name in names.items()}
 
 
 class CarryingLoop:

@@ -316,16 +316,16 @@ class ScriptedEngine:
         self,
         error: ServerError,
         victim: Session | None = None,
-        names: Mapping[int, str] | None = None,
+        names: Mapping[str, str] | None = None,
     ) -> tuple[Edge, ...]:
         """Its errors report nothing further."""
         return ()
 
-    def cycle_statements(self, names: Mapping[int, str]) -> dict[str, str]:
+    def cycle_statements(self, names: Mapping[str, str]) -> dict[str, str]:
         """Its errors report nothing further."""
         return {}
 
-    def cycle_victim(self, names: Mapping[int, str]) -> str | None:
+    def cycle_victim(self, names: Mapping[str, str]) -> str | None:
         """Its errors come with their cycles."""
         return None
 

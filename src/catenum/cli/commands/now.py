@@ -20,7 +20,7 @@ from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import CatenumError, InputError, TargetError
 from catenum.core.record.recording_file import to_json
-from catenum.core.servers import rules_of
+from catenum.core.servers import NATIVE, rules_of
 from catenum.core.snapshot.across import look_across, standing
 from catenum.core.snapshot.groups import groups_of
 from catenum.core.snapshot.plain import FORMAT, sample_value
@@ -170,10 +170,13 @@ def _show_server(
         say(console, line)
     say(console)
     where = f" --target {shlex.quote(name)}" if args.target else ""
-    commands = [f"catenum watch{where}   (keeps what happens)"]
+    commands = []
+    if sample.target.server in NATIVE:
+        commands.append(f"catenum watch{where}   (keeps what happens)")
     if sample.graph.waiters:
         commands.insert(0, f"catenum now{where} -o now.json; catenum report now.json -o now.html")
-    common.say_next(console, *commands)
+    if commands:
+        common.say_next(console, *commands)
 
 
 def _ways_out(sample: Sample, target: str | None) -> Iterator[str]:

@@ -52,10 +52,9 @@ def _finding_for(recording: Recording, wait: Wait, *, held_up: bool) -> Finding:
         f" wanting {wait.wanted}",
     )
     index = _index(recording, wait, reader, number) if held_up else None
+    by_index = "Let it find its rows by an index, so that it passes no rows that others change:"
     keeps = (
-        "Let it find its rows by an index, so that it passes no rows that others change"
-        + (":" if index else "."),
-        *([index] if index else ()),
+        *([by_index, index] if index else ()),
         f"Keep {other} short: what it changed stays locked until it commits.",
     )
     lets_go = (

@@ -1,9 +1,9 @@
 """Which of a transaction's own statements may change places without changing what it means.
 
 Conservative, and by the texts alone: no swap across a value that is kept for later, a condition
-that may end the transaction or that it requires, a table that one of the two writes (unless a
-unique key keeps their rows apart), a table with triggers, or a foreign key between what one inserts
-or deletes and the other writes. What is left is run and compared all the same.
+that may end the transaction or that it requires, a table that one of the two writes (unless they
+ask for different values of a column), a table with triggers, or a foreign key between what one
+inserts or deletes and the other writes. What is left is run and compared all the same.
 """
 
 from __future__ import annotations
@@ -118,15 +118,13 @@ def _conflict(evidence: Evidence, a: Access, b: Access) -> bool:
 
 
 def apart(a: Access, b: Access, keys: Sequence[tuple[str, ...]]) -> bool:
-    """Whether a unique key keeps their rows apart, and neither moves a row from one value of it to
-    another.
+    """Whether their rows differ in a column that both compare with a literal, and neither moves a
+    row from one value of it to another. Of two that insert, a unique key must say so: the server
+    may number what they add.
     """
     mine, theirs = dict(a.literals), dict(b.literals)
-    for key in keys:
-        if not key or any(c not in mine or c not in theirs for c in key):
-            continue
-        if any(set(key) & set(one.columns) for one in (a, b) if one.verb == "update"):
-            continue
-        if any(mine[c][0] == theirs[c][0] and mine[c][1] != theirs[c][1] for c in key):
-            return True
-    return False
+    both = mine.keys() & theirs.keys()
+    if (a.verb, b.verb) == ("insert", "insert"):
+        both &= {column for key in keys if key and set(key) <= both for column in key}
+    moved = {column for one in (a, b) if one.verb == "update" for column in one.columns}
+    return any(mine[c][0] == theirs[c][0] and mine[c][1] != theirs[c][1] for c in both - moved)

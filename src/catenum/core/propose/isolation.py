@@ -78,17 +78,15 @@ def lowered(
 
 def _candidate(evidence: Evidence, levels: Mapping[str, str], retried: object) -> Candidate | None:
     names = list(retried) if isinstance(retried, list | tuple) else []
-    same = all(
-        evidence.rules.locks.rank(evidence.level(n)) == evidence.rules.locks.rank(level)
-        for n, level in levels.items()
-    )
-    if same:
+    rank = evidence.rules.locks.rank
+    changed = {n: level for n, level in levels.items() if rank(evidence.level(n)) != rank(level)}
+    if not changed:
         return None  # as it is; a retry alone is another kind
     uniform = len(set(levels.values())) == 1
     reported = (
         next(iter(levels.values()))
         if uniform
-        else ", ".join(f"{n} at {level}" for n, level in levels.items())
+        else ", ".join(f"{n} at {level}" for n, level in changed.items())
     )
     retry = {name: Retry(times=TIMES, pause=None) for name in names}
     return Candidate(
@@ -96,7 +94,7 @@ def _candidate(evidence: Evidence, levels: Mapping[str, str], retried: object) -
         name=f"{reported}{', with a retry' if names else ''}",
         because=anomalies_reported(evidence)
         or evidence.waits_reported(list(evidence.transactions)),
-        remedy=remedy(isolation=dict(levels), retry=retry or None),
+        remedy=remedy(isolation=changed, retry=retry or None),
         means=(
             (
                 (

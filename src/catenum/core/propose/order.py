@@ -19,6 +19,8 @@ from catenum.core.propose.reading import PARAMETER
 
 #: Orders of one transaction, and put together, that are looked at; and candidates that are tried.
 MOST_OWN, MOST_TOGETHER, MOST_TRIED = 120, 20_000, 3
+#: A condition that is longer than that names nothing.
+MOST_WORDS = 30
 #: A row that is named by one plain value: ``berth(id=3)`` is ``berth 3`` to people.
 _KEY = re.compile(r"(\w+)\(\w+=(\w+)\)$")
 #: By transaction: what it takes, and the number of the statement that does.
@@ -94,7 +96,26 @@ def _name(evidence: Evidence, name: str, order: Sequence[int], taken: Mapping[st
             pair = [_asked(evidence, name, taken[resource]) for resource in turned[0]]
             first, then = (one or known for one, known in zip(pair, (first, then), strict=True))
         return f"{name} takes {first} before {then}"
+    passed = [
+        pair
+        for pair in combinations(range(1, len(order) + 1), 2)
+        if place[pair[0]] > place[pair[1]]
+    ]
+    ahead = {then for _, then in passed}
+    if len(ahead) == 1:
+        asked = [_rows(evidence, name, number) for number in (*ahead, passed[0][0])]
+        if asked[0] and asked[1] and asked[0] != asked[1]:
+            return f"{name} takes {asked[0]} before {asked[1]}"
     return f"{name} in the order {' '.join(map(str, order))}"
+
+
+def _rows(evidence: Evidence, name: str, number: int) -> str | None:
+    """What a statement asks for, where that is said in a few words."""
+    reading = evidence.reading(evidence.sql(name, number))
+    where = reading.where
+    if not reading.table or not where or len(where) > MOST_WORDS:
+        return None
+    return f"{reading.table} ({where})"
 
 
 def _asked(evidence: Evidence, name: str, number: int) -> str | None:

@@ -29,7 +29,7 @@ from catenum.core.propose import (
     value_into_write,
     version_check,
 )
-from catenum.core.propose.candidate import CandidateSeries, Evidence
+from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence
 
 Pass = Callable[[Evidence], Iterable[CandidateSeries]]
 
@@ -73,10 +73,23 @@ def all_series(evidence: Evidence) -> list[CandidateSeries]:
                 candidate
                 for candidate in series
                 if not _known(candidate.remedy.model_dump_json(), known)
+                and _may_be_written(evidence, candidate)
             ]
             if candidates:
                 found.append(tuple(candidates))
     return found
+
+
+def _may_be_written(evidence: Evidence, candidate: Candidate) -> bool:
+    """Whether the server has what its new statements say: an order of the rows that they lock."""
+    advice = evidence.rules.advice
+    return advice.orders_locked_rows or not any(
+        " order by " in text.lower() and text.lower().endswith(advice.row_locks)
+        for part in (candidate.remedy.add, candidate.remedy.rewrite)
+        for by_number in (part or {}).values()
+        for change in by_number.values()
+        for text in (change if isinstance(change, str) else str(change.sql or ""),)
+    )
 
 
 def _known(text: str, known: set[str]) -> bool:

@@ -70,7 +70,10 @@ def _passed_over(
     """Who takes some of the rows that there are, as in a queue, passes over those that somebody
     has.
     """
-    clause = f"{evidence.rules.advice.row_locks[-1]} skip locked"
+    advice = evidence.rules.advice
+    if not advice.skip_locked:
+        return
+    clause = f"{advice.row_locks[-1]} {advice.skip_locked}"
     rewrite = {
         name: {number: evidence.reading(evidence.sql(name, number)).with_lock(clause)}
         for name, numbers in reads.items()
@@ -168,10 +171,8 @@ def _with(
                 rewrite.setdefault(name, {})[number] = reading.with_lock(clause)
             elif not direct and reading.table is not None:
                 key = ", ".join(evidence.keys(reading.table).primary)
-                sql = (
-                    f"select {key} from {reading.table} where {reading.where} order by {key}"
-                    f" {clause}"
-                )
+                order = f" order by {key}" if evidence.rules.advice.orders_locked_rows else ""
+                sql = f"select {key} from {reading.table} where {reading.where}{order} {clause}"
                 add.setdefault(name, {})[number] = sql
     return rewrite, add
 

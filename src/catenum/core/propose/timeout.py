@@ -52,7 +52,7 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
             )
     yield from _unlike_before(
         evidence,
-        "nowait",
+        evidence.rules.advice.no_wait,
         lambda reading: True,
         "do not wait",
         "the read fails at once where somebody has the row; the application can say who, or come"
@@ -60,7 +60,7 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     )
     yield from _unlike_before(
         evidence,
-        "skip locked",
+        evidence.rules.advice.skip_locked,
         lambda reading: reading.takes_some,
         "pass over what is locked",
         "the read takes the next rows where somebody has the first: right where any of them will"
@@ -73,6 +73,8 @@ def _unlike_before(
 ) -> Iterator[CandidateSeries]:
     """Locking reads that are what waits, with another word on what to do instead."""
     rewrite: dict[str, dict[int, str]] = {}
+    if not word:
+        return
     for wait_pair in evidence.explored.tally.wait_pairs.values():
         if wait_pair.statement is None:
             continue

@@ -168,7 +168,8 @@ def _group(
         wrong = (
             (*at, "each"),
             f"{missing[0]!r} is not a list",
-            f"Put it under 'parameters', such as {missing[0]}: [3, 7].",
+            f"Put it under 'parameters', such as {missing[0]}: [3, 7], or {missing[0]}:"
+            " {values: [3, 7], from: slot.id}.",
         )
     elif len({len(lists[name]) for name in names}) > 1:
         lengths = ", ".join(f"{name} {len(lists[name])}" for name in names)

@@ -13,6 +13,7 @@ from catenum.core.servers.profile import Profile
 from catenum.core.servers.rules import (
     AdviceRules,
     ErrorRules,
+    Escalation,
     LockRules,
     PlanLocks,
     Rules,
@@ -76,8 +77,11 @@ class ProfileLockRules(LockRules):
         self.parent_mode = self.shared or self.exclusive
         self.has_timeouts = profile.session.lock_timeout is not None
         self.has_read_only = False
+        self.victim_by_age = profile.deadlocks is None or profile.deadlocks.by_age
         self.ends_sessions = profile.session.end is not None
-        self.escalates = locking.escalates or ""
+        if locking.escalates is not None:
+            most = locking.escalates
+            self.escalates = Escalation(above=most.above, setting=most.setting or "")
         self.update_lock = locking.update or ""
 
     def row_mode(self, access: Access, key_columns: frozenset[str]) -> Mode | None:
@@ -192,6 +196,10 @@ class ProfileAdviceRules(AdviceRules):
 
     def __init__(self, profile: Profile) -> None:
         self.row_locks = profile.sql.locking_reads
+        self.orders_locked_rows = profile.sql.orders_locked_rows
+        clause, own = self.row_locks[-1], profile.sql.no_wait or ""
+        self.no_wait = own.removeprefix(clause).strip() if own.startswith(clause) else ""
+        self.skip_locked = ""
         variable = profile.driver.password_variable
         self.password_places = (*([variable] if variable else ()), "CATENUM_TARGET")
         self._title = profile.title

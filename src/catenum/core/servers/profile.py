@@ -161,10 +161,12 @@ class DeadlocksPart(_Part):
     """Deadlocks. ``within_ms``: so long after its cycle closed the server ends one at the latest;
     ``cycle`` finds the waits in the error's message, by groups named as the columns of waits;
     where several holders are listed, by a group ``holders``, in which ``holder`` finds each.
+    ``by_age``: whether who began first may count for who is the victim.
     """
 
     within_ms: float = Field(gt=0)
     victim: str = ""
+    by_age: bool = True
     cycle: Pattern | None = None
     holder: Pattern | None = None
 
@@ -181,7 +183,7 @@ class DeadlocksPart(_Part):
 class ScratchPart(_Part):
     """Scratch space: ``{space}`` is its name, ``{login}`` that of the sessions that work in it.
     ``empty``: queries that give the statements which empty it, one a row; those that fail are tried
-    again behind the others.
+    again behind the others. In a query ``'{space}'`` is bound as a value, as the server stores it.
     """
 
     make: tuple[str, ...]
@@ -233,12 +235,23 @@ class SqlPart(_Part):
     #: What the parser does not know and need not: left out where a statement is only read.
     unread: tuple[Pattern, ...] = ()
     locking_reads: tuple[str, ...] = ("for update",)
+    #: Whether they may stand behind ORDER BY.
+    orders_locked_rows: bool = True
     #: What stands behind a query that locks and does not wait.
     no_wait: str | None = None
 
     def folded(self, name: str) -> str:
         """A name as a scenario writes it: one that the server has folded to upper case in lower."""
         return name.lower() if self.fold == "upper" and name == name.upper() else name
+
+
+class EscalationPart(_Part):
+    """From how many locks on rows of a table on a transaction has one on the table instead, and the
+    setting that says so.
+    """
+
+    above: int
+    setting: str | None = None
 
 
 class LockingPart(_Part):
@@ -255,8 +268,7 @@ class LockingPart(_Part):
     table_writes: str | None = None
     table_changes: str | None = None
     source: str
-    #: When many locks on rows become one on their table, in words.
-    escalates: str | None = None
+    escalates: EscalationPart | None = None
     modes: tuple[str, ...]
     conflicts: tuple[tuple[str, str], ...]
     #: Settings of a private server that a scenario may give.

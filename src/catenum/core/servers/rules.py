@@ -55,6 +55,29 @@ class PlanLocks:
     rows_passed: bool = False
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Escalation:
+    """From ``above`` locks on rows of a table on a transaction has one on the table instead;
+    ``setting``: what that number is set by. False where that never happens.
+    """
+
+    above: int = 0
+    setting: str = ""
+
+    def __bool__(self) -> bool:
+        return self.above > 0
+
+    def limit(self, settings: Mapping[str, str]) -> int:
+        """The number where a server has these settings."""
+        value = settings.get(self.setting.lower(), settings.get(self.setting, ""))
+        return int(value) if value.isdecimal() else self.above
+
+    def words(self, limit: int) -> str:
+        """When it does so."""
+        by = f" ({self.setting})" if self.setting else ""
+        return f"a transaction has more than {limit:,} locks on rows of a table{by}"
+
+
 class LockRules(ABC):
     """Isolation levels, lock modes and their conflicts, which moves depend on each other, what a
     plan locks.
@@ -109,8 +132,10 @@ class LockRules(ABC):
     has_read_only: bool = True
     #: Whether a run can have the server end a session.
     ends_sessions: bool = True
-    #: When many locks on rows become one on their table, in words; empty where they never do.
-    escalates: str = ""
+    #: Whether who began first may decide who is the victim of a deadlock.
+    victim_by_age: bool = False
+    #: When many locks on rows become one on their table.
+    escalates: Escalation = Escalation()
     #: A mode that only one can have, and that lets readers by: who means to write after reading
     #: takes it; empty where there is none.
     update_lock: str = ""
@@ -403,6 +428,11 @@ class AdviceRules(ABC):
     #: whether one can be limited to one of several tables.
     row_locks: tuple[str, ...] = ("for share", "for update")
     locks_of_tables: bool = True
+    #: Whether a locking read may have an order; what follows one that does not wait, and one that
+    #: passes over what is locked, where there are such.
+    orders_locked_rows: bool = True
+    no_wait: str = "nowait"
+    skip_locked: str = "skip locked"
     #: The setting that ends a transaction whose client has gone quiet.
     idle_limit: str
     #: How to releases a lock that outlives its transaction, and what does so by itself.

@@ -598,6 +598,16 @@ class Dependence:
 
     # -- what levels add ---------------------------------------------------------------------------
 
+    def first_steps(self, name: str) -> list[Step]:
+        """The statements of which one is the first that takes a lock."""
+        found: list[Step] = []
+        for number in range(len(self.statements[name])):
+            if self.touches[name, number]:
+                found.append((name, number))
+                if name not in self.decides:
+                    break
+        return found
+
     def _gaps(self, *names: str) -> bool:
         return self.rules.locks.locks_gaps([self.levels[name] for name in names])
 

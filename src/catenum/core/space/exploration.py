@@ -121,28 +121,25 @@ def how_far(exploration: Exploration) -> str:
             " equivalent)"
         )
     if reach.every:
-        whole = _orders(reach.orders)
+        whole = f"at most {_orders(reach.orders)}"
+    elif reach.classes is not None:
+        whole = f"at most {counted(reach.classes, 'class')}"
     else:
-        whole = (
-            counted(reach.classes, "class")
-            if reach.classes is not None
-            else "more classes than can be counted"
-        )
+        whole = "more classes than can be counted"
     if reach.complete:
-        of = f"(of {_orders(reach.orders)} in at most {whole})"
+        of = f"(of {_orders(reach.orders)} in {whole})"
         return f"{done} run: one for each class that is possible {of}{checked}"
     if reach.raced:
-        of = f"(of {_orders(reach.orders)} in at most {whole})"
+        of = f"(of {_orders(reach.orders)} in {whole})"
         return f"{done} run: one for each class that was found {of}{checked}"
     if reach.sampled:
-        of = "of at most" if reach.every or reach.classes is not None else "of"
         out = (
             f" ({tally.ruled_out:,} more came to one of these, because of waiting)"
             if tally.ruled_out
             else ""
         )
-        return f"{tally.schedules:,} {of} {whole} run, drawn by chance{out}; the rest was not run"
-    return f"stopped after {done} of at most {whole}; the rest was not run"
+        return f"{tally.schedules:,} of {whole} run, drawn by chance{out}; the rest was not run"
+    return f"stopped after {done} of {whole}; the rest was not run"
 
 
 def checks_of(exploration: Exploration) -> str:

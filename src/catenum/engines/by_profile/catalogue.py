@@ -34,14 +34,17 @@ class Catalogue:
     """Reads the tables of one space."""
 
     def __init__(self, profile: Profile, query: Callable[[str], Rows], connection: Any) -> None:
+        """``query`` and ``connection``: by the one that looks, which need not plan anew for each
+        space.
+        """
         self._profile, self._query, self._connection = profile, query, connection
 
     def tables(self, space: str) -> dict[str, TableKeys]:
         """The tables, in the order of their names, with their keys."""
         part = self._profile.catalogue
-        found = self._by_jdbc(space) if part.by == "jdbc" else self._by_queries(space)
+        found = self._by_jdbc(space) if part.by == "jdbc" else self._by_queries()
         if part.triggers is not None:
-            for table, *_ in self._query(part.triggers.replace("{space}", space)):
+            for table, *_ in self._query(part.triggers):
                 if self._name(table) in found:
                     found[self._name(table)].triggers = True
         opaque = self._profile.locking.independent == "nothing"
@@ -50,18 +53,14 @@ class Catalogue:
     def _name(self, raw: Any) -> str:
         return self._profile.sql.folded(text_of(raw) or "")
 
-    def _by_queries(self, space: str) -> dict[str, _Found]:
-        part = self._profile.catalogue
-
-        def rows(query: str | None) -> Rows:
-            return self._query((query or "").replace("{space}", space))
-
-        found = {self._name(row[0]): _Found() for row in rows(part.tables)}
-        for table, column, kind, filled, made in rows(part.columns):
+    def _by_queries(self) -> dict[str, _Found]:
+        part, rows = self._profile.catalogue, self._query
+        found = {self._name(row[0]): _Found() for row in rows(part.tables or "")}
+        for table, column, kind, filled, made in rows(part.columns or ""):
             self._column(found, table, column, str(kind), is_true(filled), is_true(made))
-        for table, key, column, primary, unique in rows(part.keys):
+        for table, key, column, primary, unique in rows(part.keys or ""):
             self._key(found, table, str(key), column, is_true(primary), is_true(unique))
-        for table, to in rows(part.references):
+        for table, to in rows(part.references or ""):
             if self._name(table) in found:
                 found[self._name(table)].references.append(self._name(to))
         return found
@@ -69,22 +68,21 @@ class Catalogue:
     def _by_jdbc(self, space: str) -> dict[str, _Found]:
         """``java.sql.DatabaseMetaData``."""
         told = self._connection.connection.getMetaData()
-        where = space.upper() if self._profile.sql.fold == "upper" else space
         found: dict[str, _Found] = {}
         raw: dict[str, str] = {}
-        for row in _each(told.getTables(None, where, None, ["TABLE"]), "TABLE_NAME"):
+        for row in _each(told.getTables(None, space, None, ["TABLE"]), "TABLE_NAME"):
             raw[self._name(row[0])] = row[0]
             found[self._name(row[0])] = _Found()
         wanted = ("TABLE_NAME", "COLUMN_NAME", "TYPE_NAME", "IS_NULLABLE", "IS_AUTOINCREMENT")
         for table, column, kind, nullable, made in _each(
-            told.getColumns(None, where, None, None), *wanted
+            told.getColumns(None, space, None, None), *wanted
         ):
             self._column(found, table, column, kind, nullable == "NO", made == "YES")
         for name, own in raw.items():
             one = found[name]
             for index, column, several, _ in sorted(
                 _each(
-                    told.getIndexInfo(None, where, own, False, True),
+                    told.getIndexInfo(None, space, own, False, True),
                     *("INDEX_NAME", "COLUMN_NAME", "NON_UNIQUE", "ORDINAL_POSITION"),
                 ),
                 key=lambda row: (row[0] or "", int(row[3])),
@@ -93,7 +91,7 @@ class Catalogue:
                     unique = str(several).lower() in ("false", "0")
                     self._key(found, own, index, column, primary=False, unique=unique)
             primary = sorted(
-                _each(told.getPrimaryKeys(None, where, own), "KEY_SEQ", "COLUMN_NAME"),
+                _each(told.getPrimaryKeys(None, space, own), "KEY_SEQ", "COLUMN_NAME"),
                 key=lambda row: int(row[0]),
             )
             columns = [self._name(column) for _, column in primary]
@@ -102,7 +100,7 @@ class Catalogue:
                 one.primary, one.keys["primary key"] = "primary key", columns
             one.references = [
                 self._name(row[0])
-                for row in _each(told.getImportedKeys(None, where, own), "PKTABLE_NAME")
+                for row in _each(told.getImportedKeys(None, space, own), "PKTABLE_NAME")
             ]
         return found
 

@@ -12,6 +12,7 @@ from typing import Any
 
 from catenum.core.errors import TargetError
 from catenum.core.record.recording import TargetInfo
+from catenum.core.record.values import Value
 from catenum.core.servers.profile import Profile
 from catenum.engines.by_profile.deadline import LOOK_S, WORK_S, Caller
 from catenum.engines.by_profile.driver import Database, Place, text_of, without
@@ -96,8 +97,17 @@ class ProfileControl:
         with self._translated():
             return self._on_looker(sql)[0]
 
-    def _on_looker(self, sql: str) -> tuple[Rows, list[str]]:
-        return self._caller.call(lambda: self._rows(self._looker, sql), LOOK_S, self._shown)
+    def look_in_space(self, sql: str) -> Rows:
+        """The same of a query that asks for what is in the scratch space. Its name is bound, so
+        that servers plan such a query once. Raises TargetError.
+        """
+        space = (("space", Value.from_python(self._as_stored(self.schema))),)
+        with self._translated():
+            text, bound = self.database.bound(sql.replace("'{space}'", ":space"), space)
+            return self._on_looker(text, bound)[0]
+
+    def _on_looker(self, sql: str, bound: Any = None) -> tuple[Rows, list[str]]:
+        return self._caller.call(lambda: self._rows(self._looker, sql, bound), LOOK_S, self._shown)
 
     def looked(self, sql: str) -> list[dict[str, Any]]:
         """The same, rows by the names of their columns, in lower case."""
@@ -110,10 +120,10 @@ class ProfileControl:
         with self._translated():
             return self._on_looker(sql)[1]
 
-    def _rows(self, connection: Any, sql: str) -> tuple[Rows, list[str]]:
+    def _rows(self, connection: Any, sql: str, bound: Any = None) -> tuple[Rows, list[str]]:
         cursor = connection.cursor()
         try:
-            cursor.execute(sql)
+            cursor.execute(*((sql, bound) if bound else (sql,)))
             if not cursor.description:
                 return [], []
             names = [str(column[0]).lower() for column in cursor.description]
@@ -125,12 +135,19 @@ class ProfileControl:
     def writer(self) -> Any:
         """The connection that runs what the scenario brings: as its sessions' login."""
         if self._writer is None:
-            self._writer = self.database.connect(self._place.theirs, autocommit=False)
-            with self._translated():
-                for sql in (*self.profile.session.begins_with, *self.profile.scratch.enter):
-                    self._rows(self._writer, self._in_space(sql))
-                self._writer.commit()
+            self._writer = self.connect_into()
         return self._writer
+
+    def connect_into(self) -> Any:
+        """A connection that stands in the scratch space. Raises TargetError."""
+        connection = self.database.connect(self._place.theirs)
+        with self._translated(), contextlib.ExitStack() as undo:
+            undo.callback(connection.close)
+            for sql in (*self.profile.session.begins_with, *self.profile.scratch.enter):
+                self._rows(connection, self._in_space(sql))
+            connection.commit()
+            undo.pop_all()
+        return connection
 
     def write(self, sql: str) -> Rows:
         """A statement on that connection. Raises the driver's errors."""
@@ -140,6 +157,9 @@ class ProfileControl:
     def _in_space(self, sql: str) -> str:
         login = self._place.theirs.user
         return sql.replace("{space}", self.schema).replace("{login}", login)
+
+    def _as_stored(self, space: str) -> str:
+        return space.upper() if self.profile.sql.fold == "upper" else space
 
     def quoted(self, name: str) -> str:
         """A name as it stands in SQL: one that the server folds needs no quotes."""

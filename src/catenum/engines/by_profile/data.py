@@ -92,8 +92,7 @@ class ProfileData(ProfileControl):
         """
         left: list[str] = []
         for query in self.profile.scratch.empty:
-            with self._translated():
-                left += [str(row[0]) for row in self.write(self._in_space(query))]
+            left += [str(row[0]) for row in self.look_in_space(query)]
         last: Exception | None = None
         while left:
             failed = []
@@ -167,8 +166,8 @@ class ProfileData(ProfileControl):
         """The scratch space's tables; those that Catenum keeps rows in are not among them."""
         if self._known is None:
             with self._translated():
-                found = Catalogue(self.profile, self.write, self.writer).tables(self.schema)
-                self.writer.commit()
+                reader = Catalogue(self.profile, self.look_in_space, self._looker)
+                found = reader.tables(self._as_stored(self.schema))
             self._known = {
                 name: keys for name, keys in found.items() if not name.startswith("catenum_")
             }

@@ -19,7 +19,7 @@ class Caller:
 
     def __init__(self, name: str) -> None:
         self._name = name
-        self._orders: queue.SimpleQueue[tuple[Callable[[], Any], list[Any], threading.Event]]
+        self._orders: queue.SimpleQueue[tuple[Callable[[], Any] | None, list[Any], threading.Event]]
         self._begin()
 
     def _begin(self) -> None:
@@ -29,6 +29,8 @@ class Caller:
         def work() -> None:
             while True:
                 what, found, done = orders.get()
+                if what is None:
+                    return
                 try:
                     found += [what(), None]
                 except BaseException as error:
@@ -36,6 +38,10 @@ class Caller:
                 done.set()
 
         threading.Thread(target=work, name=self._name, daemon=True).start()
+
+    def close(self) -> None:
+        """Its thread ends when it has come back."""
+        self._orders.put((None, [], threading.Event()))
 
     def call(self, what: Callable[[], T], seconds: float, shown: str) -> T:
         """What ``what`` returns. Raises what it raises, TargetError where it takes longer."""

@@ -200,9 +200,6 @@ class Database:
 
         if jpype.isJVMStarted():
             return
-        import jpype.config
-
-        jpype.config.destroy_jvm = False  # who waits in it does not keep this process from ending
         try:
             jpype.startJVM("-Xrs", "-Xmx256m", classpath=list(self.profile.driver.classpath))
         except Exception as error:
@@ -219,9 +216,10 @@ class Database:
         try:
             positional = [self._filled(one, place) for one in driver.positional]
             named = self._filled(driver.arguments, place)
-            connection = Caller("catenum connects").call(
-                lambda: self.module.connect(*positional, **named), CONNECT_S, self.shown
-            )
+            with contextlib.closing(Caller("catenum connects")) as caller:
+                connection = caller.call(
+                    lambda: self.module.connect(*positional, **named), CONNECT_S, self.shown
+                )
         except TargetError:
             raise
         except Exception as error:

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
+import secrets
 from collections.abc import Callable, Collection, Mapping, Sequence
+from dataclasses import replace
 from typing import Any, Literal, cast
 
 from catenum.core.errors import TargetError
 from catenum.core.record.recording import ServerError
 from catenum.core.servers import profile_of, register
 from catenum.core.servers.profile import Profile
-from catenum.engines.by_profile.driver import Database, Place, place_of
+from catenum.engines.by_profile.driver import Database, Place, place_of, text_of
 from catenum.engines.by_profile.locks import ProfileLocks
-from catenum.engines.by_profile.session import ProfileSession
+from catenum.engines.by_profile.session import MARK, ProfileSession, first_line
 from catenum.engines.carrying import CarryingLoop
 from catenum.engines.ports import LoopPlan, Session, Waiting
 
@@ -24,6 +28,13 @@ class ProfileEngine(ProfileLocks):
         super().__init__(place, profile, shown, private=private)
         self._queue, self._rows_named = {}, {}
         self._stood, self._copies, self._now = {}, {}, {}
+        self._spare: list[ProfileSession] = []
+
+    def make_scratch(self) -> list[str]:
+        """Two sessions connect meanwhile: that takes as long as to load a few rows."""
+        cleared = super().make_scratch()
+        self._spare = [self._session() for _ in range(2)]
+        return cleared
 
     def use_short_deadlock_timeout(self) -> float:
         """The server has its own."""
@@ -33,25 +44,26 @@ class ProfileEngine(ProfileLocks):
         """Nothing to undo."""
 
     def open_session(self, name: str, often: Sequence[str] = ()) -> ProfileSession:
-        """A connection in the scratch space. Raises TargetError."""
-        self._numbers += 1
-        mark = f"catenum {self.run} {self._numbers}"
-
-        def connect() -> Any:
-            connection = self.database.connect(self._place.theirs)
-            cursor = connection.cursor()
-            for sql in self.profile.scratch.enter:
-                cursor.execute(self._in_space(sql))
-            cursor.close()
-            connection.commit()
-            return connection
-
-        session = self.profile.session
-        ends = self.end_by if session.cancel or session.end else None
-        with self._translated():
-            opened = ProfileSession(name, self.database, connect, mark, ends)
+        """A connection in the scratch space; its first use raises TargetError where there is
+        none.
+        """
+        opened = self._spare.pop() if self._spare else self._session()
+        opened.name = name
         self._running[name] = opened
         return opened
+
+    def _session(self) -> ProfileSession:
+        self._numbers += 1
+        mark = f"catenum {self.run} {self._numbers}"
+        session = self.profile.session
+        ends = self.end_by if session.cancel or session.end else None
+        return ProfileSession(mark, self.database, self.connect_into, mark, ends)
+
+    def close(self) -> None:
+        """Sessions that nobody opened, too."""
+        for session in self._spare:
+            session.close()
+        super().close()
 
     def idle_limits(self) -> tuple[str, ...]:
         """Not known."""
@@ -102,8 +114,11 @@ class ProfileEngine(ProfileLocks):
 
     def waiting_among(self, numbers: Collection[str]) -> set[str]:
         """By the query for waits."""
-        rows = self.looked(self.profile.waits.query)
-        return {str(row["waiter"]) for row in rows} & set(numbers)
+        found = set()
+        for row in self.looked(self.profile.waits.query):
+            mark = MARK.search(text_of(row.get("statement")) or "")
+            found.add(mark[1] if mark else str(row["waiter"]))
+        return found & set(numbers)
 
     def server_process(self) -> int | None:
         return None
@@ -134,8 +149,13 @@ class Loop:
         rules = self._database.rules.sql
         for sql in (*profile.session.begins_with, *profile.scratch.enter):
             self._run(sql.replace("{space}", space).replace("{login}", place.theirs.user))
-        rows = self._run(profile.session.number.replace("{mark}", "catenum loop"))
-        self.id = str(rows[0][0]) if len(rows) == 1 else name
+        #: Where the number does not stay, what stands behind each statement tells whose it is.
+        self._marked = profile.session.asked == "statement"
+        if self._marked:
+            self.id = f"catenum {secrets.token_hex(4)} {os.getpid()}"
+        else:
+            rows = self._run(profile.session.number.replace("{mark}", "catenum loop"))
+            self.id = str(rows[0][0]) if len(rows) == 1 else name
         self._levels = [plan.beginning.isolation for plan in plans]
         self._level: str | None = None
         self._carrying = [
@@ -168,10 +188,8 @@ class Loop:
         def execute(number: int, bound: Any) -> Any:
             cursor = self._connection.cursor()
             sql = plan.texts[number - 1]
-            if bound:
-                cursor.execute(*self._database.bound(sql, bound))
-            else:
-                cursor.execute(sql)
+            text, *values = self._database.bound(sql, bound) if bound else (sql,)
+            cursor.execute(f"{text}\n/*{self.id}*/" if self._marked else text, *values)
             result = result_of(cursor) if cursor.description else None
             rows = len(result.rows) if result is not None else max(cursor.rowcount, 0)
             cursor.close()
@@ -190,10 +208,11 @@ class Loop:
             return found if isinstance(found, ServerError) else None
         except Exception as error:  # whatever a driver raises
             failed = self._database.error_of(error)
-            try:
+            if failed.kind == "deadlock":  # what more it tells is the server's report
+                short = first_line(failed.message)
+                failed = replace(failed, message=short, detail=failed.message)
+            with contextlib.suppress(Exception):
                 self._connection.rollback()
-            except Exception:
-                return failed
             return failed
 
     def close(self) -> None:
@@ -213,8 +232,6 @@ def connect(
     register(profile)
     found = place if isinstance(place, Place) else place_of(place, profile)
     if not sandboxed:
-        from dataclasses import replace
-
         found = replace(found, login=None)
     return ProfileEngine(found, profile, shown, private=private)
 

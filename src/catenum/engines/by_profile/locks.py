@@ -133,16 +133,23 @@ class ProfileLocks(ProfileData):
         self, name: str, table: str, *, now: bool = False, over: bool = False
     ) -> list[Key] | None:
         """The rows of a table that a session's statements name by its primary key; None where one
-        of them goes there otherwise.
+        of them goes there otherwise, or may: by a trigger, a cascade, a function.
         """
         session = self._running.get(name)
-        keys = self.tables().get(table)
+        tables = self.tables()
+        keys = tables.get(table)
         if session is None or keys is None or not keys.primary:
+            return None
+        if any(one.triggers for one in tables.values()):
             return None
         found: list[Key] = []
         trail = session.trail or (session.trail_before if over else ())
         for sql, values in trail[-1:] if now else trail:
-            for access in self.rules.sql.footprint(sql, dict(values)).on(table):
+            footprint = self.rules.sql.footprint(sql, dict(values))
+            changed = {one.table.lower() for one in footprint.accesses if one.writes}
+            if not footprint.understood or changed & set(keys.references):
+                return None
+            for access in footprint.on(table):
                 equal = {column.lower(): value for column, value in access.equals}
                 if access.verb == "insert" or not set(keys.primary) <= equal.keys():
                     return None
@@ -172,7 +179,7 @@ class ProfileLocks(ProfileData):
     def poll_waits(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
         """By the profile's query; of two who queue, the one that was seen first stands ahead."""
         rows = self.looked(self.profile.waits.query)
-        names = self._numbered(rows)
+        names = self._numbered(rows) if rows else {}  # who is asked for its number is waited for
         found = []
         seen: dict[tuple[str, object], int] = {}
         for edge in edges_in(rows, self.rules, self.profile.sql):
@@ -247,15 +254,16 @@ class ProfileLocks(ProfileData):
         self,
         error: ServerError,
         victim: Session | None = None,
-        names: Mapping[int, str] | None = None,
+        names: Mapping[str, str] | None = None,
     ) -> tuple[Edge, ...]:
         """What the message tells of the cycle, by the profile's pattern."""
-        known = {str(number): name for number, name in (names or {}).items()} or self._names()
-        marks = {one.mark: name for name, one in self._running.items()}
+        known = dict(names or {}) or self._names()
+        marks = {one.mark: name for name, one in self._running.items()} | known
         found = []
-        told = cast(ProfileSession, victim).told if victim is not None else error.message
-        self._report = MARK.sub("", told or error.message)
-        for row in self._told(told or error.message):
+        told = cast(ProfileSession, victim).told if victim is not None else error.detail
+        told = told or error.message
+        self._report = MARK.sub("", told)
+        for row in self._told(told):
             mark = MARK.search(row.get("statement") or "")
             waiter = marks.get(mark[1]) if mark else None
             if waiter is not None:
@@ -284,7 +292,7 @@ class ProfileLocks(ProfileData):
             # who holds a lock may be told where it is first named only
             lock = tuple(row.get(name) for name in ("kind", "object", "key"))
             if "holders" in row:
-                row["holders"] = granted.setdefault(lock, row["holders"] or "")
+                row["holders"] = granted[lock] = row["holders"] or granted.get(lock, "")
             if deadlocks.holder is None:
                 yield row
                 continue
@@ -293,10 +301,10 @@ class ProfileLocks(ProfileData):
                 if each.get("holder") != each.get("waiter"):
                     yield each
 
-    def cycle_statements(self, names: Mapping[int, str]) -> dict[str, str]:
+    def cycle_statements(self, names: Mapping[str, str]) -> dict[str, str]:
         return {}
 
-    def cycle_victim(self, names: Mapping[int, str]) -> str | None:
+    def cycle_victim(self, names: Mapping[str, str]) -> str | None:
         return None
 
     def deadlock_count(self, sessions: Mapping[str, Session]) -> int | None:

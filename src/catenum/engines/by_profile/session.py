@@ -25,7 +25,14 @@ MARK = re.compile(r"\s?/\*(catenum [0-9a-f]{8} \d+)\*/")
 KEPT_ROWS = 50
 #: How many rows a driver is asked for at once.
 AT_ONCE = 200
+#: A server that does not tell a session's number is not waited for longer (s).
+ASKING_S = 5.0
 _TO_SAVEPOINT = re.compile(r"(?i)\s*rollback\s+(?:work\s+)?to\b")
+
+
+def first_line(message: str) -> str:
+    """What a deadlock's message says before it tells the cycle."""
+    return message.strip().splitlines()[0].rstrip(":")
 
 
 class ProfileSession:
@@ -43,19 +50,23 @@ class ProfileSession:
         mark: str,
         ends: Callable[[str, str], None] | None,
     ) -> None:
-        """Connect. ``ends``: has the server end a statement, or a session, by its number. Raises
-        TargetError.
+        """Begin to connect, while others do; the first use waits for it, and raises what
+        ``connect`` raises. ``ends``: has the server end a statement, or a session, by its number.
         """
         self.name, self.mark, self._database, self._ends = name, mark, database, ends
         self._profile: Profile = database.profile
-        self.connection = connect()
+        self.connection: Any = None
+        self._refused: BaseException | None = None
         self._lost = self._closed = False
-        self.number = ""
+        self._number = ""
+        #: Set while what is known of the number is right.
+        self._numbered = threading.Event()
+        self._numbered.set()
         self.sql, self.values, self.sent = "", NOTHING, 0
         self.trail: tuple[tuple[str, Binding], ...] = ()
         self.trail_before: tuple[tuple[str, Binding], ...] = ()  # of the one that is over
         self.in_transaction = False
-        self._each = False
+        self._each = self._asks = False
         self._limited = False
         self._level: str | None = None
         self._begun: Begun | None = None
@@ -64,10 +75,24 @@ class ProfileSession:
         self.told = ""
         self.busy = False
         self._read, self._write = os.pipe()
-        self._orders: queue.SimpleQueue[Callable[[], Reply] | None] = queue.SimpleQueue()
+        self._orders: queue.SimpleQueue[Callable[[], Reply | None] | None] = queue.SimpleQueue()
         self._worker = threading.Thread(target=self._work, name=f"catenum {name}", daemon=True)
         self._worker.start()
-        self._prompt(self._set_up)
+        self._connected = threading.Event()
+        self._orders.put(lambda: self._connect(connect))
+
+    def ready(self) -> None:
+        """Wait until it is connected. Raises what connecting raised."""
+        self._connected.wait()
+        if self._refused is not None:
+            raise self._refused
+
+    @property
+    def number(self) -> str:
+        """The server's number of it, "" where it tells none; waits until it has been asked for."""
+        self.ready()
+        self._numbered.wait(ASKING_S)
+        return self._number
 
     @property
     def id(self) -> str:
@@ -86,42 +111,39 @@ class ProfileSession:
                 reply = order()
             except Exception as error:  # whatever a driver raises, in Java's words too
                 reply = Reply(error=self._failed(error))
+            if reply is None:  # it was nothing that anyone waits for
+                continue
+            asks, self._asks = self._asks and reply.error is None, False
+            if asks:
+                self._numbered.clear()
             self._reply = reply
             with contextlib.suppress(OSError):
                 os.write(self._write, b".")
+            if asks:  # behind the reply, so that others go on meanwhile
+                with contextlib.suppress(Exception):  # the next statement tells of a lost session
+                    self._ask_number()
+                self._numbered.set()
 
     def _failed(self, error: Exception) -> ServerError:
         found = self._database.error_of(error)
         self.told = found.message
         message = MARK.sub("", found.message)
         if found.kind == "deadlock":  # what more it tells is the server's report
-            message = message.strip().splitlines()[0].rstrip(":")
+            message = first_line(message)
         found = replace(found, message=message)
         if self._lost and found.kind != "lost":
             return ServerError(code="", kind="lost", message="the session was ended")
         return found
 
-    def _prompt(self, what: Callable[[], None]) -> None:
-        """Have the thread do something now. Raises what it raises."""
-        done = threading.Event()
-        raised: list[BaseException] = []
-
-        def order() -> Reply:
-            try:
-                what()
-            except BaseException as error:
-                raised.append(error)
-            done.set()
-            return Reply()
-
-        self._orders.put(order)
-        done.wait()
-        while self._reply is None:
-            done.wait(0.001)
-        os.read(self._read, 1)
-        self._reply = None
-        if raised:
-            raise raised[0]
+    def _connect(self, connect: Callable[[], Any]) -> None:
+        try:
+            self.connection = connect()
+            if self._profile.session.asked == "connect":
+                self._ask_number()
+                self._commit()
+        except BaseException as error:
+            self._refused = error
+        self._connected.set()
 
     def run(self, sql: str) -> list[tuple[Any, ...]]:
         """One statement, and all its rows. In the thread, or before it has work."""
@@ -132,18 +154,11 @@ class ProfileSession:
         finally:
             cursor.close()
 
-    def _set_up(self) -> None:
-        for sql in self._profile.session.begins_with:
-            self.run(sql)
-        if self._profile.session.asked == "connect":
-            self._ask_number()
-        self._commit()
-
     def _ask_number(self) -> None:
         sql = self._profile.session.number.replace("{mark}", self.mark)
         rows = self.run(sql)
         if len(rows) == 1:
-            self.number = text_of(rows[0][0]) or ""
+            self._number = text_of(rows[0][0]) or ""
 
     def _commit(self) -> None:
         if not self._each:
@@ -220,8 +235,7 @@ class ProfileSession:
         finally:
             with contextlib.suppress(Exception):
                 cursor.close()
-        if marked and not self._each:
-            self._ask_number()
+        self._asks = marked and not self._each
         return reply
 
     def _fetch(self, cursor: Any) -> Reply:
@@ -247,6 +261,7 @@ class ProfileSession:
 
     def begin(self, how: Beginning) -> None:
         """Begin a transaction."""
+        self.ready()
         self._begun = None
         self.in_transaction, self.trail, self.busy = not how.autocommit, (), True
         self._orders.put(lambda: self._begin(how))
@@ -317,10 +332,9 @@ class ProfileSession:
             os.close(self._read)
             os.close(self._write)
 
-    def _leave(self) -> Reply:
+    def _leave(self) -> None:
         with contextlib.suppress(Exception):
             if not self._each:
                 self.connection.rollback()
         with contextlib.suppress(Exception):
             self.connection.close()
-        return Reply()

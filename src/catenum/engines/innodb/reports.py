@@ -13,6 +13,7 @@ from catenum.core.record.modes import NO_MODE, Mode
 from catenum.core.record.recording import ServerError
 from catenum.core.record.waits import Edge
 from catenum.core.sql.handlers import caught
+from catenum.engines.carrying import numbered
 from catenum.engines.innodb.control import InnodbControl
 from catenum.engines.innodb.session import InnodbSession
 from catenum.engines.ports import Patience, Session
@@ -36,13 +37,13 @@ class InnodbReports(InnodbControl):
         self,
         error: ServerError,
         victim: Session | None = None,
-        names: Mapping[int, str] | None = None,
+        names: Mapping[str, str] | None = None,
     ) -> tuple[Edge, ...]:
         """The cycle that InnoDB's report of the latest deadlock tells; or, where there is no new
         one, what the victim was after: the cycle was then one of metadata or named locks.
         """
         with self._translated():
-            edges, report = self.reader.deadlock_edges(names or self._threads)
+            edges, report = self.reader.deadlock_edges(numbered(names) if names else self._threads)
             if report is None or (self._last_report and report.text == self._last_report.text):
                 self._report = None
                 if victim is None:
@@ -53,19 +54,19 @@ class InnodbReports(InnodbControl):
             self._report = self._last_report = report
             return edges
 
-    def cycle_statements(self, names: Mapping[int, str]) -> dict[str, str]:
+    def cycle_statements(self, names: Mapping[str, str]) -> dict[str, str]:
         """From InnoDB's report of that deadlock."""
         return (
-            {names[m.thread]: m.query for m in self._report.members if m.thread in names}
+            {names[str(m.thread)]: m.query for m in self._report.members if str(m.thread) in names}
             if self._report
             else {}
         )
 
-    def cycle_victim(self, names: Mapping[int, str]) -> str | None:
+    def cycle_victim(self, names: Mapping[str, str]) -> str | None:
         """Whom InnoDB's report names: it tells of the latest deadlock, whichever that was."""
         if self._report is None or self._report.victim is None:
             return None
-        return names.get(self._report.members[self._report.victim].thread)
+        return names.get(str(self._report.members[self._report.victim].thread))
 
     #: The query for how many deadlocks InnoDB has counted.
     deadlocks_counted: ClassVar[str]

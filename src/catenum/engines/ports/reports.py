@@ -20,20 +20,20 @@ class Reports(Protocol):
         self,
         error: ServerError,
         victim: Session | None = None,
-        names: Mapping[int, str] | None = None,
+        names: Mapping[str, str] | None = None,
     ) -> tuple[Edge, ...]:
         """The waits that a deadlock error itself reports, or that its ``victim`` is known to have
         met.
 
-        ``names`` by session number, the run's own by default.
+        ``names`` by the ids that loops told, the run's own sessions by default.
         """
 
-    def cycle_statements(self, names: Mapping[int, str]) -> dict[str, str]:
+    def cycle_statements(self, names: Mapping[str, str]) -> dict[str, str]:
         """The statement that each member of the deadlock last asked for by ``edges_of`` was at, if
         the server's report names it.
         """
 
-    def cycle_victim(self, names: Mapping[int, str]) -> str | None:
+    def cycle_victim(self, names: Mapping[str, str]) -> str | None:
         """Whom the report that ``edges_of`` last read names as its victim, where it may be another
         deadlock's than the one that was asked for; None where it cannot.
         """

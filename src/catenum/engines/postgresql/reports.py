@@ -13,6 +13,7 @@ from catenum.core.record.recording import ServerError, TableKeys
 from catenum.core.record.waits import Edge, Resource
 from catenum.core.servers import rules_of
 from catenum.core.sql.handlers import caught
+from catenum.engines.carrying import numbered
 from catenum.engines.ports import Patience, Session
 from catenum.engines.postgresql.control import PostgresqlControl
 from catenum.engines.postgresql.lock_table import RULES
@@ -42,7 +43,7 @@ class PostgresqlReports(PostgresqlControl):
         self,
         error: ServerError,
         victim: Session | None = None,
-        names: Mapping[int, str] | None = None,
+        names: Mapping[str, str] | None = None,
     ) -> tuple[Edge, ...]:
         """The waits that a deadlock error's own detail reports.
 
@@ -52,7 +53,7 @@ class PostgresqlReports(PostgresqlControl):
         """
         pattern = r"Process (\d+) waits for (\w+) on ([^;]+); blocked by process (\d+)"
         found = re.findall(pattern, error.detail or "")
-        known = names or self._pids
+        known = numbered(names) if names else self._pids
         return tuple(
             Edge(
                 waiter=known.get(int(waiter), f"session {waiter}"),
@@ -96,11 +97,11 @@ class PostgresqlReports(PostgresqlControl):
                 return mode
         return None
 
-    def cycle_statements(self, names: Mapping[int, str]) -> dict[str, str]:
+    def cycle_statements(self, names: Mapping[str, str]) -> dict[str, str]:
         """The statements stand in the server's log only."""
         return {}
 
-    def cycle_victim(self, names: Mapping[int, str]) -> str | None:
+    def cycle_victim(self, names: Mapping[str, str]) -> str | None:
         """The error came with its cycle: no other deadlock's can be mistaken for it."""
         return None
 

@@ -17,6 +17,7 @@ import re
 import zlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from itertools import combinations
 from typing import Any
 
 from catenum.core.servers.table_access import SEQUENCES
@@ -44,15 +45,19 @@ Pair = tuple[Step, Step]
 
 class Widened(Exception):
     """What was assumed is not so; everything is to be walked again with that known: ``pairs`` of
-    moves that are not independent, statements (``passing``) that do not wait.
+    moves that are not independent, statements (``passing``) that do not wait. ``expected``: that is
+    no fault in what is known of the server.
     """
 
-    def __init__(self, pairs: Sequence[Pair], why: str, passing: Sequence[Step] = ()) -> None:
+    def __init__(
+        self, pairs: Sequence[Pair], why: str, passing: Sequence[Step] = (), expected: bool = False
+    ) -> None:
         super().__init__(why)
         self.pairs, self.why, self.passing = tuple(pairs), why, tuple(passing)
+        self.expected = expected
 
     def __reduce__(self) -> tuple[object, ...]:
-        return Widened, (self.pairs, self.why, self.passing)
+        return Widened, (self.pairs, self.why, self.passing, self.expected)
 
 
 @dataclass(frozen=True, slots=True)
@@ -309,11 +314,36 @@ def may_differ(run: Run) -> bool:
     return refused or any(len(names) > 1 for names in waiters.values())
 
 
+def _ages_count(dependence: Dependence, run: Run) -> None:
+    """Raises Widened where a deadlock's victim may be chosen by who began first, which was taken to
+    be all the same.
+    """
+    if not any("deadlock" in kinds for kinds in run.failed_by.values()):
+        return
+    met = {name for pair in run.wait_pairs for name in (pair.waiter, pair.holder)}
+    members = sorted((met | set(run.failed_by)) & dependence.statements.keys())
+    pairs = [
+        (one, other)
+        for a, b in combinations(members, 2)
+        for one in dependence.first_steps(a)
+        for other in dependence.first_steps(b)
+        if not dependence.depend(one, other)
+    ]
+    if pairs:
+        why = (
+            "which transaction is the victim of a deadlock may depend on who began first, so the"
+            " order of their first statements counts"
+        )
+        raise Widened(pairs, why, expected=True)
+
+
 def contradiction(dependence: Dependence, run: Run) -> None:
     """Raises Widened where a statement waited for a transaction with which it was taken to have
     nothing to do, or where a transaction failed that was taken to have nothing to do with any
     other.
     """
+    if dependence.rules.locks.victim_by_age:
+        _ages_count(dependence, run)
     passing = [step for step in sorted(run.rejected, key=repr) if step[1] is not None]
     passing = [step for step in passing if step not in dependence.may_pass]
     if passing:

@@ -122,7 +122,7 @@ def difference(
         if other is not None:
             return (
                 f"run one after another ({reported}) {other} is {now.status[other]}, and not"
-                f" {was.status[other]}"
+                f" {was.status[other]}{_why(now, other)}"
             )
         if _rows(was.observed) != _rows(now.observed):
             return f"run one after another ({reported}) it leaves other rows"
@@ -132,6 +132,11 @@ def difference(
             if mine - theirs:
                 return f"run one after another ({reported}) {name} sees other results"
     return None
+
+
+def _why(run: Run, name: str) -> str:
+    numbers = [n + 1 for other, n in run.rejected if other == name and n is not None]
+    return f": the server rejects its statement {min(numbers)}" if numbers else ""
 
 
 def _ended(run: Run, name: str, by_count: bool) -> str:

@@ -87,7 +87,8 @@ class ExplorationRunner:
                 return self._run(resume, counted, progress)
             except Widened as widened:
                 if widened.pairs:
-                    why = f"{widened}; please report this. Everything was run again with that known"
+                    faulty = "; please report this. Everything was run again with that known"
+                    why = widened.why + ("" if widened.expected else faulty)
                     self.notes = (*self.notes, why)
                 self.options = replace(
                     self.options,

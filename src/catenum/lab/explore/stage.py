@@ -211,7 +211,10 @@ class Stage:
         hidden = not self.dependence.plain  # code that nobody reads may do anything
         self.shape = hidden or any(f.changes_tables for f in found)
         self.outlives = hidden or any(f.may_outlive or f.recalls_numbers for f in found)
-        self.outlives = self.outlives or self.engine.keeps_numbers() or self._prepares
+        self.outlives = self.outlives or self._prepares
+        #: Whether that they are reset is for the sake of numbers only.
+        self.only_numbers = not self.outlives and self.engine.keeps_numbers()
+        self.outlives = self.outlives or self.only_numbers
         self.loaded = loaded = stands.rows if stands else self.engine.rows(KEPT_ROWS)
         self.ignored = Ignored(self.scenario, self.rules, self.footprints, self.tables, loaded)
         self._summary = Summary(

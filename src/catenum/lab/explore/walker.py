@@ -575,10 +575,8 @@ def _notes_of_restoring(stage: Stage) -> Iterator[str]:
             " slower"
         )
     elif stage.outlives:
-        yield (
-            "statements may leave a setting or a named lock in their session, so it is reset each"
-            " time"
-        )
+        kept = "numbers that they took" if stage.only_numbers else "a setting or a named lock"
+        yield f"sessions may keep {kept} beyond a transaction, so they are reset each time"
 
 
 def _notes_of_limits(stage: Stage) -> Iterator[str]:

@@ -65,7 +65,7 @@ def _work(task: WorkerTask, pipe: Connection) -> None:
         except CatenumError as error:
             _say(pipe, ("failed", str(error)))
         except Widened as widened:
-            _say(pipe, ("widened", widened.pairs, widened.why, widened.passing))
+            _say(pipe, ("widened", widened.pairs, widened.why, widened.passing, widened.expected))
         except (EOFError, BrokenPipeError, KeyboardInterrupt):
             pass  # the parent is gone, or wants us gone: what was made is cleared below
 

@@ -323,7 +323,7 @@ class Churn:
         context = mp.get_context("spawn")
         self._gate = _Gate(context)
         self._places = _Places(context, len(self._jobs))
-        self._sessions: dict[int, int] = {}
+        self._sessions: dict[str, int] = {}
         self._processes: list[SpawnProcess] = []
         self._pipes: list[Connection] = []
         for job in self._jobs:
@@ -387,7 +387,7 @@ class Churn:
         while waiting:
             for report in self._reports(10.0):
                 if report.session:
-                    self._sessions[int(report.session)] = report.number
+                    self._sessions[report.session] = report.number
                 waiting.discard(report.number)
             if any(not process.is_alive() for process in self._processes) and waiting:
                 raise TargetError("a looping process ended before it began")
@@ -430,9 +430,7 @@ class Churn:
                 if report.paused or report.finished:
                     waiting.discard(report.number)
         self._late = {number: self._places.statement[number] for number in waiting}
-        late = {
-            str(session): number for session, number in self._sessions.items() if number in waiting
-        }
+        late = {session: number for session, number in self._sessions.items() if number in waiting}
         self._waiting = (
             {late[session] for session in self.engine.waiting_among(late)} if late else set()
         )

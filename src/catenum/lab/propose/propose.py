@@ -316,9 +316,9 @@ class Proposer:
             if not isinstance(levels, dict):
                 return
             lower: Proposal | None = None
-            for candidate in isolation.lowered(
-                evidence, levels, retried=cure.candidate.remedy.retry is not None
-            ):
+            whole = {name: evidence.level(name) for name in evidence.transactions} | levels
+            retried = cure.candidate.remedy.retry is not None
+            for candidate in isolation.lowered(evidence, whole, retried=retried):
                 proposal = self.attempt(candidate, found)
                 if proposal is not None:
                     yield proposal
