@@ -378,11 +378,12 @@ def readings(server: str, texts: list[str]) -> Iterator[str]:
             for name in ("is_plain_select", "takes_some", "lock_clause", "table", "changes", "where", "equals",
                          "selected", "columns", "assigned", "parameters", "inserts_into", "inserted")
         }  # fmt: skip
-        if one.tree is None:
+        if one.tree is None or isinstance(one.tree, exp.Command):
             continue
+        reads = isinstance(one.tree, exp.Query)
         made: dict[str, Any] = {
-            "with lock": one.with_lock("for update"),
-            "without": one.with_lock(None),
+            "with lock": one.with_lock("for update") if reads else None,
+            "without": one.with_lock(None) if reads else None,
             "with condition": one.with_condition(*terms[:2]),
             "with value": one.with_value("moved", exp.Literal.number(9)),
             "beyond id": [written(found, dialect) for found in one.terms_beyond(["id"])],
@@ -396,7 +397,8 @@ def readings(server: str, texts: list[str]) -> Iterator[str]:
             for name, value in (facts | made).items()
             if value not in (None, False, {}, [], sql)
         }
-        yield f"{shortened(one_line(sql), 120)}\n    {brief(told)}\n"
+        if told:
+            yield f"{shortened(one_line(sql), 120)}\n    {brief(told)}\n"
 
 
 #: The tables of generated scenarios, as a catalogue has them.
