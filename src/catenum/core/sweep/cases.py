@@ -126,6 +126,7 @@ class _Enumeration:
     rules: Rules
     longest: int
     sorts: Mapping[str, str]  # by member, the list that its loop goes through in order
+    given: Scenario  # of the members, as it was before a remedy
     _touches: dict[tuple[str, str, tuple[object, ...]], tuple[TableAccess, ...]] = field(
         default_factory=dict
     )
@@ -216,7 +217,7 @@ class _Enumeration:
                     given |= values
                     missing |= absent
                     keys |= {place: (domain, value) for place, value in values.items()}
-                yield self._sorted(self._assigned(lengths, given)), keys, frozenset(missing)
+                yield self._assigned(lengths, given), keys, frozenset(missing)
 
     def _beside(self, domain: ColumnKey, found: Mapping[ColumnKey, Sequence[Place]]) -> int | None:
         """How many keys name rows of which this domain's values are those of another column; None
@@ -275,8 +276,8 @@ class _Enumeration:
                     given[Place(member=member.name, name=slot.name, element=number)]
                     for number in range(lengths[member.name, slot.name])
                 )
-            for name, known in self.scenario.transactions[member.name].lists.items():
-                length = lengths[member.name, name]
+            for name, known in self.given.transactions[member.name].lists.items():
+                length = lengths.get((member.name, name), len(known))
                 if name not in values and length != len(known):
                     values[name] = tuple(islice(_again(known), length))
             found[member.name] = values
@@ -284,6 +285,9 @@ class _Enumeration:
 
     def _sorted(self, assignment: Assignment) -> Assignment:
         """As its loops go through it."""
+        if not self.sorts:
+            return assignment
+        assignment = {member: dict(values) for member, values in assignment.items()}
         for member, name in self.sorts.items():
             values = assignment.get(member, {})
             listed = values.get(name)
@@ -299,7 +303,7 @@ class _Enumeration:
                 (name,),
             )
             for one in together:
-                known = values.get(one, self.scenario.transactions[member].lists[one])
+                known = values.get(one, self.given.transactions[member].lists[one])
                 if isinstance(known, tuple):
                     values[one] = tuple(known[place] for place in order)
         return assignment
@@ -350,6 +354,7 @@ class _Enumeration:
         self, assignment: Assignment, keys: Mapping[Place, object], missing: frozenset[Place]
     ) -> tuple[object, bool]:
         """What tells an assignment from others, and whether any statements meet."""
+        assignment = self._sorted(assignment)
         touched = {name: self._touched(name, values) for name, values in assignment.items()}
         kept: dict[str, set[int]] = {name: set() for name in touched}
         meetings: list[tuple[str, int, str, int]] = []
@@ -616,13 +621,27 @@ def plan_cases(
     sorts: Mapping[str, str] | None = None,
     seed: int = 1,
     most: int = MOST_ASSIGNMENTS,
+    given: Scenario | None = None,
+    known: Mapping[str, int] | None = None,
 ) -> CasePlan:
-    """The distinct cases of the members, the smallest values of each. Raises ValueError where a
-    loop's turns are not alike.
+    """The distinct cases of the members, the smallest values of each.
+
+    ``given``: the scenario before a remedy; ``known``: by their texts (``repr``), how much is known
+    of values that were run before: of equal ones those of which most is known are taken. Raises
+    ValueError where a loop's turns are not alike.
     """
     every = _Enumeration(
-        scenario, tuple(members), domains, universe, dependence, rules, longest, sorts or {}
+        scenario,
+        tuple(members),
+        domains,
+        universe,
+        dependence,
+        rules,
+        longest,
+        sorts or {},
+        given or scenario,
     )
+    known = known or {}
     every.look()
     found: dict[object, Case] = {}
     looked, pruned, sampled = 0, 0, False
@@ -634,25 +653,26 @@ def plan_cases(
         looked += 1
         signature, meets = every.signature(assignment, keys, missing)
         pruned += not meets
-        known = found.get(signature)
-        if known is None:
+        first = found.get(signature)
+        better = (
+            first is not None
+            and bool(known)
+            and known.get(repr(assignment), 0) > known.get(repr(first.values), 0)
+        )
+        if first is None or better:
             found[signature] = Case(
                 values=assignment,
                 coincide=_coincide(keys),
                 missing=tuple(sorted(missing, key=str)),
                 meets=meets,
-                equal=1,
+                equal=1 + (first.equal if first is not None else 0),
+                another=first.values if first is not None else None,
             )
             continue
         # one of the others, each as likely: the k-th replaces the one at hand with chance 1/k
-        take = chance.random() * known.equal < 1
-        found[signature] = Case(
-            values=known.values,
-            coincide=known.coincide,
-            missing=known.missing,
-            meets=known.meets,
-            equal=known.equal + 1,
-            another=assignment if take else known.another,
+        take = chance.random() * first.equal < 1
+        found[signature] = replace(
+            first, equal=first.equal + 1, another=assignment if take else first.another
         )
     return CasePlan(
         members=tuple(members),

@@ -20,7 +20,7 @@ from catenum.core.space.exploration import Exploration
 from catenum.core.space.run import Run
 from catenum.core.space.state import Step
 from catenum.engines.ports import Engine
-from catenum.lab.explore.meaning import Order, Serial, Serially
+from catenum.lab.explore.meaning import Compared, Order, Serial
 from catenum.lab.explore.runner import ExplorationRunner, Progress
 from catenum.lab.explore.stage import Standing
 from catenum.lab.explore.walker import ExploreOptions
@@ -104,7 +104,7 @@ class Here:
 
     def explored(self, job: Job, progress: Progress | None = None) -> Explored:
         """Raises as exploring does; StillBad where one of its schedules ends badly again."""
-        compared, self._began = Serially(job.schedules), True
+        compared, self._began = Compared(job.schedules), True
 
         def heard(run: Run) -> None:
             compared.heard(run)
@@ -118,7 +118,8 @@ class Here:
             workers=self.workers,
             file=job.file,
             ddl=job.ddl,
-            before=compared if job.serially else None,
+            before=compared.before,
+            behind=compared.behind if job.serially else None,
             heard=heard,
             standing=self.standing if self.workers == 1 else None,
         )

@@ -13,7 +13,6 @@ from catenum.core.record.recording import TableRows
 from catenum.core.space.oracle import PASSED_OVER, Observation
 from catenum.core.space.run import Run
 from catenum.core.space.schedule import merges
-from catenum.core.space.state import Step
 from catenum.lab.explore.serial import Oracle
 from catenum.lab.explore.stage import Stage
 
@@ -24,12 +23,9 @@ Order = tuple[str, ...]
 
 @dataclass(frozen=True)
 class Serial:
-    """All (or the first) serial orders of a scenario, run. ``still_bad``: of a given schedule that
-    ends badly again.
-    """
+    """All (or the first) serial orders of a scenario, run."""
 
     runs: Mapping[Order, Run]
-    still_bad: Run | None = None
 
     @property
     def ended(self) -> list[Order]:
@@ -71,15 +67,8 @@ class Serial:
         return tuple(dict.fromkeys(found))
 
 
-def serial(stage: Stage, schedules: Sequence[Order] = ()) -> Serial:
-    """Run ``schedules`` up to the first that ends badly; where none does, the transactions one
-    after another, in every order.
-    """
-    oracle = Oracle(stage)
-    runs = (oracle.judge(stage.run(order=order)) for order in schedules)
-    bad = next((run for run in runs if ends_badly(run)), None)
-    if bad is not None:
-        return Serial({}, bad)
+def serial(stage: Stage) -> Serial:
+    """The transactions one after another, in every order."""
     orders = islice(merges(list(stage.scenario.connections.values())), MOST_ORDERS)
     return Serial({order: stage.serial_run(order) for order in orders})
 
@@ -155,24 +144,27 @@ def _seen(observed: Observation, name: str, without: Sequence[int] = ()) -> Coun
     )
 
 
-class Serially:
-    """Runs the serial orders, and schedules that end badly as it is, on a stage before it is
-    explored.
+class Compared:
+    """What a changed scenario is compared by: schedules that end badly as it is, run before it is
+    explored, and the serial orders, run behind it.
     """
 
     def __init__(self, schedules: Sequence[tuple[str, ...]] = ()) -> None:
         self.schedules = schedules
         self.found = Serial({})
         self.loaded: Mapping[str, TableRows] = {}
-        self.opened: tuple[
-            Step, ...
-        ] = ()  # statements that were seen to lock more than their texts tell
 
-    def __call__(self, stage: Stage) -> None:
+    def before(self, stage: Stage) -> None:
         """Raises StillBad where such a schedule ends badly here as well."""
-        self.found, self.loaded = serial(stage, self.schedules), stage.loaded
-        if self.found.still_bad is not None:
-            raise StillBad(self.found.still_bad)
+        self.loaded, oracle = stage.loaded, Oracle(stage)
+        for order in self.schedules:
+            run = oracle.judge(stage.run(order=order))
+            if ends_badly(run):
+                raise StillBad(run)
+
+    def behind(self, stage: Stage) -> None:
+        """Runs those serial orders that were not among the schedules."""
+        self.found = serial(stage)
 
     def heard(self, run: Run) -> None:
         """Raises StillBad where another schedule ends badly, and that is to be known."""

@@ -65,6 +65,8 @@ class ExplorationRunner:
     #: Called once with the stage when it is ready, before anything is explored; what it raises ends
     #: the survey.
     before: Callable[[Stage], None] | None = None
+    #: Called with the stage when it was explored, or will be by other processes.
+    behind: Callable[[Stage], None] | None = None
     #: Told of each schedule that was run, where one worker runs them all; what it raises ends the
     #: survey.
     heard: Callable[[Run], None] = lambda judged: None
@@ -142,6 +144,8 @@ class ExplorationRunner:
                 self._run_here(stage, self.explorer, progress, resumed=resume is not None)
             else:
                 every = self._every_order(stage)
+            if self.behind is not None:
+                self.behind(stage)
         if together is not None:
             self._run_together(together, self.explorer, every, progress)
         return self.result

@@ -13,7 +13,7 @@ import contextlib
 from collections import deque
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from itertools import islice
+from itertools import groupby, islice
 from types import TracebackType
 
 from catenum.core.record.outcome import KINDS
@@ -330,7 +330,10 @@ class Stage:
         # a rollback has the number of the move that it came with, which may be another's
         made = {move.number: move.transaction for move in reversed(conductor.log.schedule)}
         made = dict(sorted(made.items()))
-        return self._finish(conductor, tuple(made.values()))
+        run = self._finish(conductor, tuple(made.values()))
+        if self.options.sure:
+            self._know_serial(run)
+        return run
 
     def restored(self) -> None:
         """See that everything is back: at the latest before the next schedule. Raises NotRestored,
@@ -361,6 +364,13 @@ class Stage:
             if len(self._serial) < KEPT_STATES:
                 self._serial[key] = found
         return found
+
+    def _know_serial(self, run: Run) -> None:
+        """A schedule in which one came after another need not be run as a serial order."""
+        order = tuple(name for name, _ in groupby(run.path))
+        whole = sorted(order) == sorted(self.scenario.transactions)
+        if whole and run.kind in ("clean", "error") and not run.broken_off:
+            self._serial.setdefault(order, replace(run, path=order))
 
     def _orders_to_repeat(self) -> list[Sequence[str]]:
         """Serial orders to run twice, to see which values differ by nature: where something may

@@ -48,7 +48,7 @@ class ForAllValues:
         self.swept = self.sweeper.run()
         self._clock = Clock()
         self.budget_ms = max(LEAST_MS, TIMES_SWEEP * self.swept.ran_ms)
-        self.plans = self.sweeper.plans()
+        self.plans = self.sweeper.planned
         self.bad = [one for one in self.swept.ordered() if one.bad]
 
     def check(self, tried: list[Proposal]) -> None:
@@ -107,7 +107,7 @@ class ForAllValues:
 
     def _on_all(self, one: Proposal) -> Proposal:
         try:
-            plans = self.sweeper.plans(one.candidate.remedy)
+            plans = self.sweeper.plans(one.candidate.remedy, self._fine)
         except (OnlyHere, InputError) as error:
             return self._only(one, str(error), 0)
         left = (

@@ -4,7 +4,7 @@ every schedule that can differ, over rows that are the same for all of them.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import dropwhile, islice
 
@@ -78,6 +78,8 @@ class Sweeper:
     domains: Domains = field(init=False)
     universe: Universe = field(init=False)
     tables: Mapping[str, TableKeys] = field(init=False)
+    #: The cases that ``run`` runs.
+    planned: list[tuple[Scenario, CasePlan]] = field(init=False)
     clock: Clock = field(default_factory=Clock)
     notes: list[str] = field(default_factory=list)
     _serial: dict[str, Serial] = field(default_factory=dict)
@@ -218,11 +220,15 @@ class Sweeper:
         carried = carried_over(remedy, self.scenario, base, like)
         return apply_remedy(base, carried)[0] if carried is not None else base
 
-    def plans(self, remedy: Remedy | None = None) -> list[tuple[Scenario, CasePlan]]:
+    def plans(
+        self, remedy: Remedy | None = None, tried: Container[str] = ()
+    ) -> list[tuple[Scenario, CasePlan]]:
         """The distinct cases of each set of members; of shorter lists where they are very many and
-        nobody asked for these.
+        nobody asked for these. ``tried``: the texts of values with which the remedy was tried,
+        which stand for what comes to the same.
         """
-        found = self._plans(remedy)
+        known = {text: 1 + (text in tried) for text in self._serial}
+        found = self._plans(remedy, known)
         cases = sum(len(plan.to_run) for _, plan in found)
         if self.longest is None and self.length > SHORTER and cases > MANY_CASES:
             self.notes.append(
@@ -230,7 +236,7 @@ class Sweeper:
                 f" to {SHORTER} (--longest {self.length} runs all)"
             )
             self.length = SHORTER
-            found = self._plans(remedy)
+            found = self._plans(remedy, known)
         return [(base, self._most_connected(plan)) for base, plan in found]
 
     def _most_connected(self, plan: CasePlan) -> CasePlan:
@@ -245,7 +251,9 @@ class Sweeper:
         )
         return replace(plan, cases=(*first, *plan.apart), sampled=True)
 
-    def _plans(self, remedy: Remedy | None) -> list[tuple[Scenario, CasePlan]]:
+    def _plans(
+        self, remedy: Remedy | None, known: Mapping[str, int]
+    ) -> list[tuple[Scenario, CasePlan]]:
         found = []
         for members in self.sets():
             base = self.together(members)
@@ -269,6 +277,8 @@ class Sweeper:
                     sorts=_sorts(remedy, members),
                     seed=self.options.seed,
                     most=self.most,
+                    given=base,
+                    known=known,
                 )
             except ValueError as error:
                 raise InputError(f"this cannot be swept: {error}") from error
@@ -277,7 +287,7 @@ class Sweeper:
 
     def run(self) -> Sweep:
         """Every distinct case, and a sample of those that need no run."""
-        plans = self.plans()
+        self.planned = plans = self.plans()
         found = Sweep(
             scenario=self.scenario.scenario,
             target=self.engine.info,
