@@ -74,7 +74,7 @@ def churn(
         finally:
             loops.close()
         found = cycles(loops)
-        handlers = handlers_of(engine, loops.scenario)
+        handlers = handlers_of(engine.handlers(), loops.scenario)
     return _result(loops, found, handlers, commit=commit, interrupted=interrupted)
 
 

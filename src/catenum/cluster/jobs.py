@@ -6,13 +6,15 @@ would have got from exploring it themselves.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from catenum.cluster.cluster import Cluster
 from catenum.cluster.host import Host, Site, host
 from catenum.core.errors import CatenumError
+from catenum.core.scenario.model import Scenario
 from catenum.engines.clock import Clock
 from catenum.lab.explore.jobs import Explored, Job
 from catenum.lab.explore.meaning import StillBad
@@ -110,6 +112,10 @@ class Jobs:
         self._begin()
         found: Explored = self.cluster.answer(future, lambda: self._submit(job, urgent=True))
         return found
+
+    def lent(self, scenario: Scenario, ddl: Sequence[str]) -> AbstractContextManager[bool]:
+        """Nothing stands on the caller's engine."""
+        return nullcontext(False)
 
     def _begin(self) -> None:
         """Begin with what is expected, as far as there are workers."""

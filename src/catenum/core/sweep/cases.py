@@ -130,6 +130,7 @@ class _Enumeration:
     _touches: dict[tuple[str, str, tuple[object, ...]], tuple[TableAccess, ...]] = field(
         default_factory=dict
     )
+    _all_touched: dict[tuple[str, str], list[_Touched]] = field(default_factory=dict)
     _meets: dict[tuple[tuple[str, str], object, object], tuple[bool, bool]] = field(
         default_factory=dict
     )
@@ -386,13 +387,18 @@ class _Enumeration:
         return (absent, self._canonical(touched, kept, meetings, fixed=bool(absent))), True
 
     def _touched(self, member: str, values: Values) -> list[_Touched]:
-        plain = self._plain(member, values)
-        return [
-            _Touched(
-                self.touches(member, text, {n: plain[n] for n in names if n in plain}), which, names
-            )
-            for text, names, which in self.statements(member, values)
-        ]
+        key = (member, repr(values))
+        if key not in self._all_touched:
+            plain = self._plain(member, values)
+            self._all_touched[key] = [
+                _Touched(
+                    self.touches(member, text, {n: plain[n] for n in names if n in plain}),
+                    which,
+                    names,
+                )
+                for text, names, which in self.statements(member, values)
+            ]
+        return self._all_touched[key]
 
     def _plain(self, member: str, values: Values) -> dict[str, Value]:
         found = dict(self.scenario.transactions[member].fixed)

@@ -116,6 +116,7 @@ class InnodbData(InnodbControl):
             )
         except DataError as error:
             return None if error.error.kind == "timeout" else error.error.message
+        self.loads += 1
         return None
 
     def fill(

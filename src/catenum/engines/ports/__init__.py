@@ -26,7 +26,8 @@ class Capabilities:
     ``timeout_step_ms``: lock timeouts are rounded up to multiples of this. ``levels``: the
     isolation levels that really differ here. ``check_ms``: how long after its wait began a session
     that others wait for looks for cycles; 0: at once. ``counts_waits``: the server counts its lock
-    waits (``wait_count``).
+    waits (``wait_count``). ``keeps_plans``: a session plans statements once that it is to send
+    often.
     """
 
     steers_victim: bool
@@ -35,6 +36,7 @@ class Capabilities:
     timeout_step_ms: int = 1
     check_ms: float = 0.0
     counts_waits: bool = False
+    keeps_plans: bool = False
     levels: tuple[str, ...] = (
         "read uncommitted",
         "read committed",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Protocol
 
 from catenum.core.errors import TargetError
@@ -58,6 +58,22 @@ class StatementsEffects:
     updated: Mapping[str, Collection[str]] | None = None
     afresh: bool = False
 
+    def and_also(self, other: StatementsEffects) -> StatementsEffects | None:
+        """Those of both; None where what is covered differs."""
+        if (self.ignored, self.of_new, self.shape) != (other.ignored, other.of_new, other.shape):
+            return None
+        if self.written is None or other.written is None:
+            return None if self.written != other.written else self
+        mine, theirs = self.updated or {}, other.updated or {}
+        both = {*self.written, *other.written}
+        updated = {
+            table: {*mine.get(table, ()), *theirs.get(table, ())}
+            for table in both
+            if (table in mine or table not in self.written)
+            and (table in theirs or table not in other.written)
+        }
+        return replace(self, written=both, updated=updated, afresh=False)
+
 
 class Data(Protocol):
     """The port for scratch space and data."""
@@ -67,7 +83,7 @@ class Data(Protocol):
         cleared.
         """
 
-    #: How often ``load`` was called.
+    #: How often ``load`` was called, or a table was changed and changed back.
     loads: int
 
     def load(self, script: str) -> None:

@@ -143,6 +143,7 @@ class PostgresqlControl:
             steers_victim=steers,
             steers_victim_why=why,
             check_ms=CHECK_AFTER_MS[Patience.FIRST] if steers else 0.0,
+            keeps_plans=True,
         )
 
     def see_all_rows(self) -> None:
@@ -231,6 +232,7 @@ class PostgresqlControl:
             row_locks_by="pgrowlocks" if self.reader.rows.rowlocks_schema else "xmax",
             levels=("read committed", "repeatable read", "serializable"),
             check_ms=CHECK_AFTER_MS[Patience.FIRST] if steers else 0.0,
+            keeps_plans=True,
         )
         self._deadlock_timeout = str(row[2])
         self._verdict_ms = row[4] + CHECK_AFTER_MS[Patience.LAST] + 10_000.0

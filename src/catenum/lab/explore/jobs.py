@@ -8,7 +8,8 @@ depend on who runs it.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from contextlib import AbstractContextManager
 from dataclasses import dataclass, field, replace
 from hashlib import sha256
 from typing import Protocol
@@ -77,6 +78,11 @@ class Explores(Protocol):
     def explored(self, job: Job, progress: Progress | None = None) -> Explored:
         """Raises as exploring does; StillBad where one of its schedules ends badly again."""
 
+    def lent(self, scenario: Scenario, ddl: Sequence[str]) -> AbstractContextManager[bool]:
+        """Says whether the data of a scenario that was explored stands on the caller's engine, to
+        be used and brought back.
+        """
+
 
 def ignore(judged: Run) -> None:
     """Nobody listens."""
@@ -125,6 +131,10 @@ class Here:
         )
         found = runner.run(progress=progress)
         return Explored(found, compared.found, compared.loaded, runner.options.opened)
+
+    def lent(self, scenario: Scenario, ddl: Sequence[str]) -> AbstractContextManager[bool]:
+        """See ``Standing.lent``."""
+        return self.standing.lent(self.engine, scenario, ddl)
 
     def close(self) -> None:
         """End the sessions that wait for another job. Raises TargetError."""

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import contextlib
 from collections import deque
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import groupby, islice
 from types import TracebackType
@@ -42,7 +42,7 @@ from catenum.lab.explore.summary import Summary
 from catenum.lab.run.before import prepare_sessions, refuse_limited_silence, refuse_unknown
 from catenum.lab.run.conductor import Conductor, Situation
 from catenum.lab.run.driver import Driver, connections_of
-from catenum.lab.run.handlers import handler_notes, handlers_of, refuse_cancelling
+from catenum.lab.run.handlers import Handlers, handler_notes, handlers_of, refuse_cancelling
 from catenum.lab.run.loading import load
 from catenum.lab.run.parameters import with_first_values
 from catenum.lab.run.play import ended_by_itself, too_slow
@@ -90,11 +90,28 @@ class Standing:
     rows: dict[str, TableRows] = field(default_factory=dict)
     kept: StatementsEffects | None = None
     state: str = ""
+    functions: frozenset[str] = frozenset()
+    keeps_numbers: bool = False
+    routines: Handlers = field(default_factory=list)
     #: What is known of end states, by the rules that were asked.
     rules: Mapping[str, object] = field(default_factory=dict)
     states: dict[str, State] = field(default_factory=dict)
     #: By connection, each with the statements that it was opened for.
     sessions: dict[str, tuple[Sequence[str], Session]] = field(default_factory=dict)
+
+    @contextlib.contextmanager
+    def lent(self, engine: Engine, scenario: Scenario, ddl: Sequence[str]) -> Iterator[bool]:
+        """Says whether the data of a scenario stands there; it is brought back behind. What is
+        done must change nothing but what the last stage's statements can.
+        """
+        was, self.of = self.of, None
+        stands = was == _loaded_from(scenario, engine, ddl) and self.loads == engine.loads
+        yield stands
+        if stands and self.loads == engine.loads:
+            with contextlib.suppress(NeedsReload):
+                engine.data_state()
+                engine.restore_data()()
+                self.of = was
 
     def end(self, engine: Engine) -> None:
         """End the sessions."""
@@ -138,6 +155,7 @@ class Stage:
     standing: Standing | None = None
     #: Of the data, once it is loaded.
     tables: dict[str, TableKeys] = field(init=False)
+    functions: frozenset[str] = field(init=False)
     loaded: dict[str, TableRows] = field(init=False)
     dependence: Dependence = field(init=False)
     footprints: dict[tuple[str, int], Footprint] = field(init=False)
@@ -156,6 +174,7 @@ class Stage:
             self.scenario.for_server(server), self.engine.capabilities.timeout_step_ms
         )
         self.sessions: dict[str, Session] = {}
+        self._often: dict[str, Sequence[str]] = {}  # what each was opened for
         self.clock = Clock()
         self._states: dict[str, State] = {}
         self._first_state = ""
@@ -186,7 +205,7 @@ class Stage:
             self.tables,
             self.engine.info.default_isolation,
             footprint_of=self.footprint_of,
-            functions=self.engine.functions(),
+            functions=self.functions,
             classes=classes,
         )
 
@@ -197,6 +216,8 @@ class Stage:
             load(self.engine, self.scenario, self.file, self.ddl)
         self.scenario, self.notes = with_first_values(self.engine, self.scenario, self.file)
         self.tables = stands.tables if stands else self.engine.tables()
+        self.functions = stands.functions if stands else self.engine.functions()
+        self._keeps_numbers = stands.keeps_numbers if stands else self.engine.keeps_numbers()
         self.dependence = self._depends({})
         if asked := self.dependence.to_ask():
             self.dependence = self._depends(
@@ -213,7 +234,7 @@ class Stage:
         self.outlives = hidden or any(f.may_outlive or f.recalls_numbers for f in found)
         self.outlives = self.outlives or self._prepares
         #: Whether that they are reset is for the sake of numbers only.
-        self.only_numbers = not self.outlives and self.engine.keeps_numbers()
+        self.only_numbers = not self.outlives and self._keeps_numbers
         self.outlives = self.outlives or self.only_numbers
         self.loaded = loaded = stands.rows if stands else self.engine.rows(KEPT_ROWS)
         self.ignored = Ignored(self.scenario, self.rules, self.footprints, self.tables, loaded)
@@ -228,12 +249,13 @@ class Stage:
         )
         #: Whether what the comparison covers decides each rule, so that it need not be asked twice.
         self._rows_decide = not self.shape and all(map(self._reads_tables, self._rules_read))
-        self.handlers = handlers_of(self.engine, self.scenario)
+        self._routines = stands.routines if stands else self.engine.handlers()
+        self.handlers = handlers_of(self._routines, self.scenario)
         refuse_cancelling(self.scenario, self.handlers, self.file)
         refuse_limited_silence(self.scenario, self.rules, self.file)
         refuse_unknown(self.scenario, self.rules, self.file)
         self.notes = (*self.notes, *handler_notes(self.handlers))
-        self._keep(afresh=not stands, stands=stands)
+        unchanged = self._keep(afresh=not stands, stands=stands)
         self._open_sessions()
         self._counted = self._last_counted = self.engine.deadlock_count(self.sessions)
         repeated = list(self._orders_to_repeat())
@@ -245,7 +267,9 @@ class Stage:
         if repeated:
             self.unsteady = self._runs_differ(repeated[0])
             self.restored()
-        self._first_state = self.engine.data_state()
+        self._first_state = (
+            stands.state if stands and unchanged and not repeated else self.engine.data_state()
+        )
         return self
 
     def __exit__(
@@ -275,28 +299,26 @@ class Stage:
             return None
         was, standing.of = standing.of, None
         stands = was is not None and standing.loads == self.engine.loads
-        if stands and was == self._loaded_from:
+        if stands and was == _loaded_from(self.scenario, self.engine, self.ddl):
             return standing
         standing.end(self.engine)
         return None
-
-    @property
-    def _loaded_from(self) -> object:
-        script = self.scenario.data.script_for(self.engine.info.server)
-        return script, repr(self.scenario.fill), tuple(self.ddl)
 
     def _leave_standing(self) -> None:
         """For the next, where nothing but rows can have changed, and these are back."""
         standing = self.standing
         if standing is not None and not (self.shape or self.outlives):
-            standing.of, standing.loads = self._loaded_from, self.engine.loads
+            standing.of = _loaded_from(self.scenario, self.engine, self.ddl)
+            standing.loads = self.engine.loads
             standing.tables = self.tables
             standing.rows, standing.kept = self.loaded, self._kept
             standing.state = self._first_state
+            standing.functions, standing.keeps_numbers = self.functions, self._keeps_numbers
+            standing.routines = self._routines
             standing.rules, standing.states = self.scenario.holds, self._states
             if self._steady:
                 standing.sessions = {
-                    connection: (self._texts(connection), session)
+                    connection: (self._often[connection], session)
                     for connection, session in self.sessions.items()
                 }
 
@@ -491,19 +513,25 @@ class Stage:
         self._hidden += hidden
         return hidden
 
-    def _keep(self, *, afresh: bool = False, stands: Standing | None = None) -> None:
-        if stands is not None and stands.kept == self._effects(afresh=False):
-            if self.engine.data_state() == stands.state:
-                self._kept = stands.kept
-                if stands.rules == self.scenario.holds:
-                    self._states = stands.states
-                return
-            load(self.engine, self.scenario, self.file, self.ddl)
+    def _keep(self, *, afresh: bool = False, stands: Standing | None = None) -> bool:
+        """Returns whether all is as the last stage left it, and was kept by it."""
+        effects = self._effects(afresh=afresh)
+        if stands is not None and stands.kept is not None:
+            # one who leaves out what another case of the same code writes would have it kept anew
+            effects = stands.kept.and_also(effects) or effects
+            if effects == stands.kept:
+                if self.engine.data_state() == stands.state:
+                    self._kept = stands.kept
+                    if stands.rules == self.scenario.holds:
+                        self._states = stands.states
+                    return True
+                load(self.engine, self.scenario, self.file, self.ddl)
         try:
-            self._keep_once(afresh=afresh)
+            self._keep_once(effects)
         except NeedsReload:
             load(self.engine, self.scenario, self.file, self.ddl)
-            self._keep_once(afresh=False)
+            self._keep_once(replace(effects, afresh=False))
+        return False
 
     @property
     def _rules_read(self) -> list[Footprint]:
@@ -520,13 +548,13 @@ class Stage:
         )
         return (
             plain
-            and not own & self.engine.functions()
+            and not own & self.functions
             and {a.table.lower() for a in found.accesses} <= known
         )
 
-    def _keep_once(self, *, afresh: bool) -> None:
-        self.engine.keep_data(self._effects(afresh=afresh))
-        self._kept = self._effects(afresh=False)
+    def _keep_once(self, effects: StatementsEffects) -> None:
+        self.engine.keep_data(effects)
+        self._kept = replace(effects, afresh=False)
 
     def _effects(self, *, afresh: bool) -> StatementsEffects:
         plain = self.dependence.plain
@@ -563,7 +591,7 @@ class Stage:
 
     def _texts(self, connection: str) -> Sequence[str]:
         """What a session is opened for."""
-        if not self._steady:
+        if not (self._steady and self.engine.capabilities.keeps_plans):
             return ()
         names = self.scenario.connections[connection]
         return [text for name in names for text in self.dependence.statements[name]]
@@ -573,13 +601,13 @@ class Stage:
         for connection in self.scenario.connections:
             texts = self._texts(connection)
             known = left.pop(connection, None) if self._steady and not self.outlives else None
-            if known is not None and known[0] != texts:
+            if known is not None and set(texts) <= set(known[0]):
+                self._often[connection], self.sessions[connection] = known
+                continue
+            if known is not None:
                 self.engine.end([known[1]])
-            self.sessions[connection] = (
-                known[1]
-                if known is not None and known[0] == texts
-                else self.engine.open_session(connection, texts)
-            )
+            self.sessions[connection] = self.engine.open_session(connection, texts)
+            self._often[connection] = texts
         if self.standing is not None:
             self.standing.end(self.engine)  # nobody needs the others
         connections = connections_of(self.scenario)
@@ -620,6 +648,10 @@ class Stage:
             except DataError:
                 found[title] = None
         return found
+
+
+def _loaded_from(scenario: Scenario, engine: Engine, ddl: Sequence[str]) -> object:
+    return scenario.data.script_for(engine.info.server), repr(scenario.fill), tuple(ddl)
 
 
 def hurried(scenario: Scenario, timeout_step_ms: int) -> Scenario:

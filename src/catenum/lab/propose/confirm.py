@@ -109,7 +109,10 @@ class Confirmation:
         how, candidate = replace(self.tries.tried_how, limit=MOST_ON_OTHER_DATA), one.candidate
         if other.title not in self._before:
             as_it_is = self.tries.explore(
-                f"where {other.title}", self.scenario, other.sql, replace(how, limit=1)
+                f"where {other.title}",
+                self.scenario,
+                other.sql,
+                replace(how, limit=0),  # the serial orders alone
             )
             self._before[other.title] = as_it_is.serial
         was = self._before[other.title]

@@ -102,7 +102,7 @@ class ForAllValues:
             scenario = self.sweeper.scenario_of(base, case.values)
             with contextlib.suppress(OnlyHere, InputError):
                 if self.sweeper.serial_of(case.values) is None:
-                    yield self.sweeper.job(scenario, serially=True, limit=1)
+                    yield self.sweeper.job(scenario, serially=True, limit=0)
                 yield self.sweeper.job(scenario, remedy, serially=True)
 
     def _on_all(self, one: Proposal) -> Proposal:
@@ -186,6 +186,6 @@ class ForAllValues:
         """The serial orders of a case as it is."""
         known = self.sweeper.serial_of(case.values)
         if known is None:
-            found = self.sweeper.explore(self.sweeper.job(scenario, serially=True, limit=1))
+            found = self.sweeper.explore(self.sweeper.job(scenario, serially=True, limit=0))
             known = self.sweeper.keep_serial(case.values, found.serial)
         return known

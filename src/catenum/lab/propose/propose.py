@@ -94,11 +94,10 @@ class Proposer:
         self._clock = clock = Clock()
         bare = self.scenario.for_server(self.engine.info.server)
         scenario = bare.model_copy(update={"remedies": {}})  # nothing is read from them
-        played = play(self.engine, scenario, self.options, file=self.file)
-        began_ms = clock.now_ms()
         as_it_is = self.explore("as it is", scenario, (), self.within(self.how))
         explored = as_it_is.exploration
-        took = clock.now_ms() - began_ms
+        took = clock.now_ms()
+        played = self._played(scenario)
         if not explored.tally.schedules:
             raise InputError("no schedule was run, so nothing is known of the scenario as it is")
         failed = as_it_is.serial.failed
@@ -393,7 +392,7 @@ class Proposer:
             )
             found.dropped.append((candidate.name, why))
             return None
-        given = given or play(self.engine, changed, self.options, file=self.file, ddl=ddl)
+        given = given or self._played(changed, ddl)
         proposal = Proposal(
             candidate=at_real_size(self._evidence, candidate, given),
             figures=replace(numbers, locks=given.locks_taken(), time_ms=given.duration_ms),
@@ -406,6 +405,11 @@ class Proposer:
             found.first_cure_ms = self._clock.now_ms()
             self.first(proposal)
         return proposal
+
+    def _played(self, scenario: Scenario, ddl: Sequence[str] = ()) -> Recording:
+        """One schedule of what was explored."""
+        with self.explores.lent(scenario, ddl) as stands:
+            return play(self.engine, scenario, self.options, file=self.file, ddl=ddl, stands=stands)
 
     def _verdict(
         self, candidate: Candidate, found: Proposals, numbers: Figures, defect: str | None

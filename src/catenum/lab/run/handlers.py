@@ -9,14 +9,13 @@ from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.sql.handlers import caught, may_meet_timeout
 from catenum.core.text import listed
-from catenum.engines.ports import Engine
 
 Handlers = list[tuple[str, tuple[str, ...]]]
 
 
-def handlers_of(engine: Engine, scenario: Scenario) -> Handlers:
-    """Routines of the scratch space, then statements of a scenario that was made for the server;
-    what each catches.
+def handlers_of(routines: Handlers, scenario: Scenario) -> Handlers:
+    """``routines`` of the scratch space, then statements of a scenario that was made for the
+    server; what each catches.
     """
     own = [
         (f"{name} statement {number}", found)
@@ -24,7 +23,7 @@ def handlers_of(engine: Engine, scenario: Scenario) -> Handlers:
         for number, statement in enumerate(transaction.statements, 1)
         if (found := caught(statement.text))
     ]
-    return [*engine.handlers(), *own]
+    return [*routines, *own]
 
 
 def refuse_cancelling(

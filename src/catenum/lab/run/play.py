@@ -99,10 +99,12 @@ def play(
     ddl: Sequence[str] = (),
     notes: Sequence[str] = (),
     data: DataVerdict = "unchecked",
+    stands: bool = False,
 ) -> Recording:
     """Load the data, play one schedule, look at the end state.
 
-    ``data``: the serial oracle's verdict on this schedule, where it is known already.
+    ``data``: the serial oracle's verdict on this schedule, where it is known already; ``stands``:
+    the data is there already, as it was loaded.
 
     The engine's scratch space must exist; its sessions are opened here and are closed when this
     returns or raises. Raises InputError where the data is rejected (with its place in ``file``),
@@ -115,7 +117,8 @@ def play(
     server = engine.info.server
     scenario = scenario.for_server(server)
     refuse_unknown(scenario, rules_of(server), file)
-    load(engine, scenario, file, ddl)
+    if not stands:
+        load(engine, scenario, file, ddl)
     scenario, chosen_values = with_first_values(engine, scenario, file)
     tables = engine.tables()
     plans = plans_of(engine, scenario, tables) if options.locks != "none" else ()
@@ -158,7 +161,7 @@ def play(
         definition=definition,
         plans=plans,
         hidden_deadlocks=made.hidden,
-        handlers=dict(handlers_of(engine, scenario)),
+        handlers=dict(handlers_of(engine.handlers(), scenario)),
         settings=engine.settings(),
         holds_sql={title: chosen(sql) for title, sql in scenario.holds.items()},
         notes=(*_notes_of(engine, scenario, made), *chosen_values, *notes, *failed),
@@ -279,7 +282,7 @@ def _make_moves(
         prepare_sessions(driver, scenario, file)
         rules, verdict_ms = rules_of(engine.info.server), engine.verdict_ms
         check_ms = engine.capabilities.check_ms
-        handlers = handlers_of(engine, scenario)
+        handlers = handlers_of(engine.handlers(), scenario)
         refuse_cancelling(scenario, handlers, file)
         conductor = Conductor(
             scenario,

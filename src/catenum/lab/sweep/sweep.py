@@ -394,8 +394,8 @@ class Sweeper:
         serially: bool = False,
         limit: int | None = None,
     ) -> Job:
-        """What runs a case on every schedule that can differ (or on ``limit``), with a remedy of
-        the scenario carried over to it. Raises OnlyHere.
+        """What runs a case on every schedule that can differ (or on ``limit``; 0: in the serial
+        orders alone), with a remedy of the scenario carried over to it. Raises OnlyHere.
         """
         ddl: tuple[str, ...] = self.ddl
         if remedy is not None:
