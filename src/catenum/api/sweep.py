@@ -54,6 +54,7 @@ def sweep(
                 most=most,
                 cases=cases,
                 for_ms=milliseconds(length) if length else None,
+                must_vary=True,
                 progress=listener.part,
             ).run()
         finally:

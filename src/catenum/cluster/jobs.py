@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 from catenum.cluster.cluster import Cluster
 from catenum.cluster.host import Host, Site, host
 from catenum.core.errors import CatenumError
+from catenum.core.record.recording import TableKeys
 from catenum.core.scenario.model import Scenario
 from catenum.engines.clock import Clock
 from catenum.lab.explore.jobs import Explored, Job
@@ -113,9 +114,11 @@ class Jobs:
         found: Explored = self.cluster.answer(future, lambda: self._submit(job, urgent=True))
         return found
 
-    def lent(self, scenario: Scenario, ddl: Sequence[str]) -> AbstractContextManager[bool]:
+    def lent(
+        self, scenario: Scenario, ddl: Sequence[str]
+    ) -> AbstractContextManager[dict[str, TableKeys] | None]:
         """Nothing stands on the caller's engine."""
-        return nullcontext(False)
+        return nullcontext()
 
     def _begin(self) -> None:
         """Begin with what is expected, as far as there are workers."""

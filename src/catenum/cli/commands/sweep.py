@@ -15,7 +15,6 @@ from catenum.cli import common, scenarios
 from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Reporter
 from catenum.cli.space_options import add_reach_options, space_options
-from catenum.core.errors import InputError
 from catenum.core.scenario.writing import as_text, definition_of
 from catenum.core.sweep.cases import LONGEST, MOST_ASSIGNMENTS
 from catenum.core.sweep.result import CaseResult, Sweep, to_plain
@@ -83,16 +82,6 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         cases=args.cases,
         **options,
     )
-    if not found.stopped and not any(
-        given for case in found.cases for given in case.case.values.values()
-    ):
-        raise InputError(
-            "no parameter of this scenario can be swept",
-            advice=(
-                "'catenum lint --parameters FILE' writes it with parameters; or name a column:"
-                " parameters: {berth: {value: 3, from: berth.id}}."
-            ),
-        )
     if args.save is not None:
         _save(found, args.save)
     code = ExitCode.OK if found else ExitCode.FOUND

@@ -14,7 +14,7 @@ from dataclasses import dataclass, field, replace
 from hashlib import sha256
 from typing import Protocol
 
-from catenum.core.record.recording import TableRows
+from catenum.core.record.recording import TableKeys, TableRows
 from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.space.exploration import Exploration
@@ -78,9 +78,11 @@ class Explores(Protocol):
     def explored(self, job: Job, progress: Progress | None = None) -> Explored:
         """Raises as exploring does; StillBad where one of its schedules ends badly again."""
 
-    def lent(self, scenario: Scenario, ddl: Sequence[str]) -> AbstractContextManager[bool]:
-        """Says whether the data of a scenario that was explored stands on the caller's engine, to
-        be used and brought back.
+    def lent(
+        self, scenario: Scenario, ddl: Sequence[str]
+    ) -> AbstractContextManager[dict[str, TableKeys] | None]:
+        """The tables, where the data of a scenario that was explored stands on the caller's engine,
+        to be used and brought back.
         """
 
 
@@ -132,7 +134,9 @@ class Here:
         found = runner.run(progress=progress)
         return Explored(found, compared.found, compared.loaded, runner.options.opened)
 
-    def lent(self, scenario: Scenario, ddl: Sequence[str]) -> AbstractContextManager[bool]:
+    def lent(
+        self, scenario: Scenario, ddl: Sequence[str]
+    ) -> AbstractContextManager[dict[str, TableKeys] | None]:
         """See ``Standing.lent``."""
         return self.standing.lent(self.engine, scenario, ddl)
 

@@ -100,13 +100,15 @@ class Standing:
     sessions: dict[str, tuple[Sequence[str], Session]] = field(default_factory=dict)
 
     @contextlib.contextmanager
-    def lent(self, engine: Engine, scenario: Scenario, ddl: Sequence[str]) -> Iterator[bool]:
-        """Says whether the data of a scenario stands there; it is brought back behind. What is
-        done must change nothing but what the last stage's statements can.
+    def lent(
+        self, engine: Engine, scenario: Scenario, ddl: Sequence[str]
+    ) -> Iterator[dict[str, TableKeys] | None]:
+        """The tables, where the data of a scenario stands there; it is brought back behind. What
+        is done must change nothing but what the last stage's statements can.
         """
         was, self.of = self.of, None
         stands = was == _loaded_from(scenario, engine, ddl) and self.loads == engine.loads
-        yield stands
+        yield self.tables if stands else None
         if stands and self.loads == engine.loads:
             with contextlib.suppress(NeedsReload):
                 engine.data_state()

@@ -408,8 +408,10 @@ class Proposer:
 
     def _played(self, scenario: Scenario, ddl: Sequence[str] = ()) -> Recording:
         """One schedule of what was explored."""
-        with self.explores.lent(scenario, ddl) as stands:
-            return play(self.engine, scenario, self.options, file=self.file, ddl=ddl, stands=stands)
+        with self.explores.lent(scenario, ddl) as standing:
+            return play(
+                self.engine, scenario, self.options, file=self.file, ddl=ddl, standing=standing
+            )
 
     def _verdict(
         self, candidate: Candidate, found: Proposals, numbers: Figures, defect: str | None

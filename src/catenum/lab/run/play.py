@@ -99,12 +99,12 @@ def play(
     ddl: Sequence[str] = (),
     notes: Sequence[str] = (),
     data: DataVerdict = "unchecked",
-    stands: bool = False,
+    standing: dict[str, TableKeys] | None = None,
 ) -> Recording:
     """Load the data, play one schedule, look at the end state.
 
-    ``data``: the serial oracle's verdict on this schedule, where it is known already; ``stands``:
-    the data is there already, as it was loaded.
+    ``data``: the serial oracle's verdict on this schedule, where it is known already; ``standing``:
+    the tables of data that is there already, as it was loaded.
 
     The engine's scratch space must exist; its sessions are opened here and are closed when this
     returns or raises. Raises InputError where the data is rejected (with its place in ``file``),
@@ -117,10 +117,10 @@ def play(
     server = engine.info.server
     scenario = scenario.for_server(server)
     refuse_unknown(scenario, rules_of(server), file)
-    if not stands:
+    if standing is None:
         load(engine, scenario, file, ddl)
     scenario, chosen_values = with_first_values(engine, scenario, file)
-    tables = engine.tables()
+    tables = standing if standing is not None else engine.tables()
     plans = plans_of(engine, scenario, tables) if options.locks != "none" else ()
     pictured = _pictured(engine, scenario, tables) if options.locks == "full" else {}
     made = _made_moves(engine, scenario, options, file, pictured, ddl)

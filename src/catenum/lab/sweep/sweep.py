@@ -71,6 +71,8 @@ class Sweeper:
     most: int = MOST_ASSIGNMENTS
     cases: int = MOST_CASES
     for_ms: float | None = None
+    #: Whether a scenario in which no value can be another is an error.
+    must_vary: bool = False
     progress: Progress = lambda part, what: None
     #: How long lists get; shorter than ``longest`` says by default, where that is many cases.
     length: int = field(init=False)
@@ -286,8 +288,20 @@ class Sweeper:
         return found
 
     def run(self) -> Sweep:
-        """Every distinct case, and a sample of those that need no run."""
+        """Every distinct case, and a sample of those that need no run. Raises InputError where no
+        value can be another, and one must.
+        """
         self.planned = plans = self.plans()
+        if self.must_vary and not any(
+            given for _, plan in plans for case in plan.cases for given in case.values.values()
+        ):
+            raise InputError(
+                "no parameter of this scenario can be swept",
+                advice=(
+                    "'catenum lint --parameters FILE' writes it with parameters; or name a column:"
+                    " parameters: {berth: {value: 3, from: berth.id}}."
+                ),
+            )
         found = Sweep(
             scenario=self.scenario.scenario,
             target=self.engine.info,
