@@ -90,6 +90,8 @@ class Standing:
     rows: dict[str, TableRows] = field(default_factory=dict)
     kept: StatementsEffects | None = None
     state: str = ""
+    #: The definitions by which the tables and routines are known.
+    definitions: object = None
     functions: frozenset[str] = frozenset()
     keeps_numbers: bool = False
     routines: Handlers = field(default_factory=list)
@@ -217,9 +219,10 @@ class Stage:
         if not stands:
             load(self.engine, self.scenario, self.file, self.ddl)
         self.scenario, self.notes = with_first_values(self.engine, self.scenario, self.file)
-        self.tables = stands.tables if stands else self.engine.tables()
-        self.functions = stands.functions if stands else self.engine.functions()
-        self._keeps_numbers = stands.keeps_numbers if stands else self.engine.keeps_numbers()
+        known = self._described()
+        self.tables = known.tables if known else self.engine.tables()
+        self.functions = known.functions if known else self.engine.functions()
+        self._keeps_numbers = known.keeps_numbers if known else self.engine.keeps_numbers()
         self.dependence = self._depends({})
         if asked := self.dependence.to_ask():
             self.dependence = self._depends(
@@ -251,7 +254,7 @@ class Stage:
         )
         #: Whether what the comparison covers decides each rule, so that it need not be asked twice.
         self._rows_decide = not self.shape and all(map(self._reads_tables, self._rules_read))
-        self._routines = stands.routines if stands else self.engine.handlers()
+        self._routines = known.routines if known else self.engine.handlers()
         self.handlers = handlers_of(self._routines, self.scenario)
         refuse_cancelling(self.scenario, self.handlers, self.file)
         refuse_limited_silence(self.scenario, self.rules, self.file)
@@ -306,6 +309,19 @@ class Stage:
         standing.end(self.engine)
         return None
 
+    @property
+    def _definitions(self) -> object:
+        """What makes the tables and routines, beside which other rows change nothing."""
+        script, fill, ddl = _loaded_from(self.scenario, self.engine, self.ddl)
+        found = [(sql, self.rules.sql.footprint(sql)) for sql in ddl]
+        return script, fill, [sql for sql, f in found if f.may_outlive or not f.understood]
+
+    def _described(self) -> Standing | None:
+        """What is known of the tables and routines, where they are as in the last stage."""
+        standing = self.standing
+        same = standing is not None and standing.definitions == self._definitions
+        return standing if same else None
+
     def _leave_standing(self) -> None:
         """For the next, where nothing but rows can have changed, and these are back."""
         standing = self.standing
@@ -315,6 +331,7 @@ class Stage:
             standing.tables = self.tables
             standing.rows, standing.kept = self.loaded, self._kept
             standing.state = self._first_state
+            standing.definitions = self._definitions
             standing.functions, standing.keeps_numbers = self.functions, self._keeps_numbers
             standing.routines = self._routines
             standing.rules, standing.states = self.scenario.holds, self._states
@@ -652,7 +669,9 @@ class Stage:
         return found
 
 
-def _loaded_from(scenario: Scenario, engine: Engine, ddl: Sequence[str]) -> object:
+def _loaded_from(
+    scenario: Scenario, engine: Engine, ddl: Sequence[str]
+) -> tuple[str, str, tuple[str, ...]]:
     return scenario.data.script_for(engine.info.server), repr(scenario.fill), tuple(ddl)
 
 
