@@ -412,11 +412,11 @@ def test_nobody_is_blamed_for_what_others_waited_before_he_came(port: Port):
     port.waits("gate", "update crate set kg = 2 where id = 2")
     port.waits("tug", "update crate set kg = 3 where id = 2")
     time.sleep(2.5)
+    began = time.monotonic()  # however slow the machine is, gate has the row after this
     port.rolls_back("lift")
     until(lambda: port.number("gate") not in port.own(), "gate has the row")
-    began = time.monotonic()
     found, _ = now(port)
-    took_ms = (time.monotonic() - began + 0.5) * 1000
+    took_ms = (time.monotonic() - began) * 1000
     (head,) = found["heads"]
     assert head["session"] == port.number("gate")
     if port.server == "postgresql":
