@@ -491,6 +491,11 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
             CORPUS / "said" / f"dump.{server}.txt",
             lambda s=server, p=dump: "".join(tables.dumps(s, p)),
         )
+    for server in ("postgresql", "mysql"):
+        yield (
+            CORPUS / "said" / f"coincidences.{server}.txt",
+            lambda s=server: "".join(tables.coincidences(s)),
+        )
     both = {(case.name, case.server): case for case in cases()}
     for (name, server), case in both.items():
         played = both.get((name.replace("explore-", "play-", 1), server))

@@ -14,6 +14,7 @@ from pathlib import Path
 from types import SimpleNamespace
 from typing import Any
 
+import sqlglot
 import yaml
 from sqlglot import exp
 
@@ -33,7 +34,7 @@ from catenum.core.propose.changes import ddl, difference, plain
 from catenum.core.propose.editing import written
 from catenum.core.propose.passes import all_series
 from catenum.core.propose.reading import Reading, own_comparison, same_row, term
-from catenum.core.record.recording import Outcome, Recording, TableKeys
+from catenum.core.record.recording import Outcome, Recording, TableKeys, TableRows
 from catenum.core.record.values import Value
 from catenum.core.scenario.conditions import (
     ConditionError,
@@ -51,8 +52,13 @@ from catenum.core.space.counting import Classes
 from catenum.core.space.dependence import Dependence
 from catenum.core.space.exploration import Exploration, Reach, how_far
 from catenum.core.space.tally import Tally
+from catenum.core.sweep.carried_over import OnlyHere
 from catenum.core.text import one_line, shortened
+from catenum.engines.scripted import ScriptedEngine
+from catenum.lab.explore.jobs import Here
 from catenum.lab.explore.walker import ExploreOptions, Worker
+from catenum.lab.sweep.sweep import Sweeper
+from enumerating.coincide import coinciding
 from enumerating.compare import plain as plain_case
 from enumerating.generate import MAKES
 
@@ -541,3 +547,112 @@ def words() -> Iterator[str]:
         for level in profile.levels.set:
             touched = [[AccessMode.READ], [AccessMode.WRITE]]
             yield f"{reads} at {level}: {locks.snapshot_statements(level, touched)}, {locks.read_mode(level, within_write=False)}, gaps {locks.locks_gaps([level])}\n"
+
+
+# -- sweeps ------------------------------------------------------------------------------------------------------------
+
+
+class Described(ScriptedEngine):
+    """Knows a scenario's tables and rows by its data's text, and runs nothing."""
+
+    def __init__(self, server: str, scenario: Scenario) -> None:
+        super().__init__()
+        self.info = replace(self.info, server=server)
+        self._tables: dict[str, TableKeys] = {}
+        self._rows: dict[str, TableRows] = {}
+        rules = rules_of(server)
+        for _, sql in rules.sql.split(scenario.data.script_for(server)):
+            tree = sqlglot.parse_one(sql, read=rules.sql.dialect)
+            if isinstance(tree, exp.Create) and isinstance(tree.this, exp.Schema):
+                self._create(tree.this)
+            elif isinstance(tree, exp.Insert):
+                name, values = tree.this.name, tree.expression
+                made = tuple(
+                    tuple(cell.name for cell in row.expressions) for row in values.expressions
+                )
+                rows = self._rows[name]
+                self._rows[name] = replace(
+                    rows, rows=(*rows.rows, *made), total=rows.total + len(made)
+                )
+
+    def _create(self, schema: exp.Schema) -> None:
+        columns, primary, unique, references, kinds = [], [], [], [], {}
+        for column in schema.expressions:
+            if isinstance(column, exp.PrimaryKey):
+                primary += [one.name for one in column.expressions]
+            if not isinstance(column, exp.ColumnDef):
+                continue
+            columns.append(column.name)
+            kinds[column.name] = (
+                "integer" if column.kind.is_type(*exp.DataType.INTEGER_TYPES) else "text 10"
+            )
+            for mark in column.constraints:
+                primary += (
+                    [column.name] if isinstance(mark.kind, exp.PrimaryKeyColumnConstraint) else []
+                )
+                unique += (
+                    [(column.name,)] if isinstance(mark.kind, exp.UniqueColumnConstraint) else []
+                )
+                references += (
+                    [mark.kind.find(exp.Table).name] if isinstance(mark.kind, exp.Reference) else []
+                )
+        name = schema.this.name
+        self._rows[name] = TableRows(columns=tuple(columns), rows=(), total=0)
+        self._tables[name] = TableKeys(
+            primary=tuple(primary), unique=tuple(unique), references=tuple(references),
+            kinds=kinds, filled=tuple(primary),
+        )  # fmt: skip
+
+    def tables(self) -> dict[str, TableKeys]:
+        return self._tables
+
+    def rows(self, limit: int, tables: Any = None) -> dict[str, TableRows]:
+        return self._rows
+
+
+#: What is swept beside generated ones: lists, ranges, references, keys that are not there, limits.
+SWEPT = (Path(__file__).with_name("corpus") / "sweeps.yaml").read_text().split("\n---\n")
+#: Generated ones of each server.
+COINCIDING = 12
+
+
+def coincidences(server: str) -> Iterator[str]:
+    """The distinct cases of parametrised scenarios, and of what their remedies make of them."""
+    generated = [coinciding(server, seed).scenario() for seed in range(COINCIDING)]
+    for text in (*SWEPT, *generated):
+        scenario = read_scenario(text.encode(), "swept").scenario.for_server(server)
+        yield f"# {scenario.scenario}: {'; '.join(s.text for t in scenario.transactions.values() for s in t.statements)}\n"
+        lists = any(one.lists for one in scenario.transactions.values())
+        for longest in (None, 1) if lists else (None,):
+            try:
+                sweeper = Sweeper(
+                    explores=Here(connect=lambda: None, engine=None), engine=Described(server, scenario),
+                    scenario=scenario, options=ExploreOptions(), longest=longest,
+                )  # fmt: skip
+            except InputError as error:
+                yield f"{error.problems[0].message}\n"
+                continue
+            if longest is None:
+                yield f"domains {brief(sweeper.domains.given)}, {sorted(map(str, sweeper.domains.ranged))}\n"
+                yield f"there {brief(sweeper.universe.there)}, not {brief(sweeper.universe.missing)}\n"
+                yield f"beside {brief(sweeper.universe.beside)}, made {sweeper.universe.script!r}\n"
+            for title, remedy in {"": None, **scenario.remedies}.items():
+                if longest is not None and remedy is not None:
+                    continue
+                try:
+                    plans = sweeper.plans(remedy)
+                except (InputError, OnlyHere) as error:
+                    yield f"{title}: {error}\n"
+                    continue
+                for _, plan in plans:
+                    names = ", ".join(member.name for member in plan.members)
+                    yield f"{title or 'as it is'}, {names}: {plan.assignments} assignments, {plan.pruned} apart\n"
+                    for case in plan.cases:
+                        missing = "".join(f" without {place}" for place in case.missing)
+                        meets = "" if case.meets else ", apart"
+                        yield (
+                            f"    {case.equal} {case.values}{missing}{meets}: {sweeper.words(plan, case)}\n"
+                            f"        or {case.another}\n"
+                        )
+            for note in dict.fromkeys(sweeper.notes):
+                yield f"note: {note}\n"
