@@ -9,8 +9,15 @@ import os
 import pytest
 
 import catenum
+from catenum import samples
+from catenum.core.errors import InputError
+from catenum.core.scenario.reader import read_scenario
+from catenum.lab.explore.meaning import Serial
+from catenum.lab.explore.walker import ExploreOptions
+from catenum.lab.sweep.sweep import Sweeper
 from enumerating.coincide import coinciding, walked
 from enumerating.sessions import bench_on, kept_sockets
+from tables import Described
 
 SEEDS = {"postgresql": range(1, 41), "mariadb": range(1, 31), "mysql": range(1, 31)}
 QUICK = {"postgresql": 2, "mariadb": 1, "mysql": 1}
@@ -111,3 +118,37 @@ def test_what_the_values_at_hand_do_not_show_is_found(title, tmp_path, kept):
     assert any(case.outcome == outcome and words in case.words for case in found.bad), [
         (case.outcome, case.words) for case in found.bad
     ]
+
+
+def swept_without_server(text: str) -> Sweeper:
+    """``must_vary``, as the command; whoever explores fails."""
+    scenario = read_scenario(text.encode(), "swept").scenario
+    return Sweeper(
+        explores=None,
+        engine=Described("postgresql", scenario),
+        scenario=scenario,
+        options=ExploreOptions(),
+        must_vary=True,
+    )
+
+
+def test_what_has_no_parameter_is_refused_before_anything_runs():
+    with pytest.raises(InputError, match="no parameter of this scenario can be swept"):
+        swept_without_server(samples.text("berth-swap")).run()
+
+
+def test_of_equal_values_those_are_taken_that_were_run():
+    """What a remedy makes equal is tried on values of which the serial orders are known."""
+    sweeper = swept_without_server(samples.text("line-by-line"))
+    remedy = sweeper.scenario.remedies["in slot order"]
+    (_, before), (_, plain) = sweeper.plans()[0], sweeper.plans(remedy)[0]
+    for case in before.to_run:
+        sweeper.keep_serial(case.values, Serial({}))
+    opposite = repr(before.to_run[-1].values)
+    (_, known), (_, tried) = sweeper.plans(remedy)[0], sweeper.plans(remedy, [opposite])[0]
+    shapes = [[(one.equal, one.meets) for one in plan.cases] for plan in (plain, known, tried)]
+    assert shapes[0] == shapes[1] == shapes[2]
+    assert all(sweeper.serial_of(case.values) is not None for case in known.to_run)
+    assert opposite in {repr(case.values) for case in tried.to_run} - {
+        repr(case.values) for case in known.to_run
+    }

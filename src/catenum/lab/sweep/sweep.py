@@ -291,10 +291,7 @@ class Sweeper:
         """Every distinct case, and a sample of those that need no run. Raises InputError where no
         value can be another, and one must.
         """
-        self.planned = plans = self.plans()
-        if self.must_vary and not any(
-            given for _, plan in plans for case in plan.cases for given in case.values.values()
-        ):
+        if self.must_vary and not self.domains.slots:
             raise InputError(
                 "no parameter of this scenario can be swept",
                 advice=(
@@ -302,6 +299,7 @@ class Sweeper:
                     " parameters: {berth: {value: 3, from: berth.id}}."
                 ),
             )
+        self.planned = plans = self.plans()
         found = Sweep(
             scenario=self.scenario.scenario,
             target=self.engine.info,
