@@ -110,6 +110,7 @@ class Standing:
         """
         was, self.of = self.of, None
         stands = was == _loaded_from(scenario, engine, ddl) and self.loads == engine.loads
+        self.end(engine)  # no two sessions have one name
         yield self.tables if stands else None
         if stands and self.loads == engine.loads:
             with contextlib.suppress(NeedsReload):
