@@ -121,14 +121,13 @@ def test_what_the_values_at_hand_do_not_show_is_found(title, tmp_path, kept):
 
 
 def swept_without_server(text: str) -> Sweeper:
-    """``must_vary``, as the command; whoever explores fails."""
+    """Of tables known by their text; whoever explores fails."""
     scenario = read_scenario(text.encode(), "swept").scenario
     return Sweeper(
         explores=None,
         engine=Described("postgresql", scenario),
         scenario=scenario,
         options=ExploreOptions(),
-        must_vary=True,
     )
 
 

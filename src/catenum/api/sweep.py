@@ -54,7 +54,6 @@ def sweep(
                 most=most,
                 cases=cases,
                 for_ms=milliseconds(length) if length else None,
-                must_vary=True,
                 progress=listener.part,
             ).run()
         finally:

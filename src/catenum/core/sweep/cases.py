@@ -660,12 +660,7 @@ def plan_cases(
         signature, meets = every.signature(assignment, keys, missing)
         pruned += not meets
         first = found.get(signature)
-        better = (
-            first is not None
-            and bool(known)
-            and known.get(repr(assignment), 0) > known.get(repr(first.values), 0)
-        )
-        if first is None or better:
+        if first is None or known.get(repr(assignment), 0) > known.get(repr(first.values), 0):
             found[signature] = Case(
                 values=assignment,
                 coincide=_coincide(keys),

@@ -110,13 +110,13 @@ class InnodbData(InnodbControl):
         parts = _INDEX.match(index)
         if parts is None:
             return None
+        self.loads += 1
         try:
             self.add(
                 f"set session lock_wait_timeout = 2; {index}; drop index {parts[1]} on {parts[2]}"
             )
         except DataError as error:
             return None if error.error.kind == "timeout" else error.error.message
-        self.loads += 1
         return None
 
     def fill(

@@ -10,6 +10,7 @@ do not pause.
 from __future__ import annotations
 
 import contextlib
+import functools
 from collections import deque
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -72,6 +73,20 @@ class StageOptions:
     sure: bool = False
 
 
+class Described:
+    """What an engine's catalogue says of the scratch space."""
+
+    def __init__(self, engine: Engine) -> None:
+        self.tables, self.functions = engine.tables(), engine.functions()
+        self.keeps_numbers = engine.keeps_numbers()
+        self._engine = engine
+
+    @functools.cached_property
+    def routines(self) -> Handlers:
+        """Those that catch errors, asked for once a scenario is known to be sound."""
+        return self._engine.handlers()
+
+
 #: The rows of an end state, and what its rules say.
 State = tuple[dict[str, TableRows], dict[str, bool | None]]
 
@@ -86,15 +101,12 @@ class Standing:
     of: object = None
     #: The engine's number of loads then: who loads something else takes it away.
     loads: int = 0
-    tables: dict[str, TableKeys] = field(default_factory=dict)
     rows: dict[str, TableRows] = field(default_factory=dict)
     kept: StatementsEffects | None = None
     state: str = ""
-    #: The definitions by which the tables and routines are known.
+    #: What the catalogue says, and the definitions of which it does.
+    described: Described | None = None
     definitions: object = None
-    functions: frozenset[str] = frozenset()
-    keeps_numbers: bool = False
-    routines: Handlers = field(default_factory=list)
     #: What is known of end states, by the rules that were asked.
     rules: Mapping[str, object] = field(default_factory=dict)
     states: dict[str, State] = field(default_factory=dict)
@@ -111,7 +123,7 @@ class Standing:
         was, self.of = self.of, None
         stands = was == _loaded_from(scenario, engine, ddl) and self.loads == engine.loads
         self.end(engine)  # no two sessions have one name
-        yield self.tables if stands else None
+        yield self.described.tables if stands and self.described else None
         if stands and self.loads == engine.loads:
             with contextlib.suppress(NeedsReload):
                 engine.data_state()
@@ -160,7 +172,7 @@ class Stage:
     standing: Standing | None = None
     #: Of the data, once it is loaded.
     tables: dict[str, TableKeys] = field(init=False)
-    functions: frozenset[str] = field(init=False)
+    described: Described = field(init=False)
     loaded: dict[str, TableRows] = field(init=False)
     dependence: Dependence = field(init=False)
     footprints: dict[tuple[str, int], Footprint] = field(init=False)
@@ -210,7 +222,7 @@ class Stage:
             self.tables,
             self.engine.info.default_isolation,
             footprint_of=self.footprint_of,
-            functions=self.functions,
+            functions=self.described.functions,
             classes=classes,
         )
 
@@ -220,10 +232,8 @@ class Stage:
         if not stands:
             load(self.engine, self.scenario, self.file, self.ddl)
         self.scenario, self.notes = with_first_values(self.engine, self.scenario, self.file)
-        known = self._described()
-        self.tables = known.tables if known else self.engine.tables()
-        self.functions = known.functions if known else self.engine.functions()
-        self._keeps_numbers = known.keeps_numbers if known else self.engine.keeps_numbers()
+        self.described = self._described()
+        self.tables = self.described.tables
         self.dependence = self._depends({})
         if asked := self.dependence.to_ask():
             self.dependence = self._depends(
@@ -240,7 +250,7 @@ class Stage:
         self.outlives = hidden or any(f.may_outlive or f.recalls_numbers for f in found)
         self.outlives = self.outlives or self._prepares
         #: Whether that they are reset is for the sake of numbers only.
-        self.only_numbers = not self.outlives and self._keeps_numbers
+        self.only_numbers = not self.outlives and self.described.keeps_numbers
         self.outlives = self.outlives or self.only_numbers
         self.loaded = loaded = stands.rows if stands else self.engine.rows(KEPT_ROWS)
         self.ignored = Ignored(self.scenario, self.rules, self.footprints, self.tables, loaded)
@@ -255,8 +265,7 @@ class Stage:
         )
         #: Whether what the comparison covers decides each rule, so that it need not be asked twice.
         self._rows_decide = not self.shape and all(map(self._reads_tables, self._rules_read))
-        self._routines = known.routines if known else self.engine.handlers()
-        self.handlers = handlers_of(self._routines, self.scenario)
+        self.handlers = handlers_of(self.described.routines, self.scenario)
         refuse_cancelling(self.scenario, self.handlers, self.file)
         refuse_limited_silence(self.scenario, self.rules, self.file)
         refuse_unknown(self.scenario, self.rules, self.file)
@@ -317,11 +326,12 @@ class Stage:
         found = [(sql, self.rules.sql.footprint(sql)) for sql in ddl]
         return script, fill, [sql for sql, f in found if f.may_outlive or not f.understood]
 
-    def _described(self) -> Standing | None:
-        """What is known of the tables and routines, where they are as in the last stage."""
-        standing = self.standing
-        same = standing is not None and standing.definitions == self._definitions
-        return standing if same else None
+    def _described(self) -> Described:
+        """Not asked for again where the tables and routines are as in the last stage."""
+        last = self.standing
+        if last is not None and last.definitions == self._definitions and last.described:
+            return last.described
+        return Described(self.engine)
 
     def _leave_standing(self) -> None:
         """For the next, where nothing but rows can have changed, and these are back."""
@@ -329,12 +339,9 @@ class Stage:
         if standing is not None and not (self.shape or self.outlives):
             standing.of = _loaded_from(self.scenario, self.engine, self.ddl)
             standing.loads = self.engine.loads
-            standing.tables = self.tables
             standing.rows, standing.kept = self.loaded, self._kept
             standing.state = self._first_state
-            standing.definitions = self._definitions
-            standing.functions, standing.keeps_numbers = self.functions, self._keeps_numbers
-            standing.routines = self._routines
+            standing.described, standing.definitions = self.described, self._definitions
             standing.rules, standing.states = self.scenario.holds, self._states
             if self._steady:
                 standing.sessions = {
@@ -568,7 +575,7 @@ class Stage:
         )
         return (
             plain
-            and not own & self.functions
+            and not own & self.described.functions
             and {a.table.lower() for a in found.accesses} <= known
         )
 

@@ -86,15 +86,10 @@ class Plan:
     sampled: bool
     shares: list[Share]
     not_understood: list[str]
-    #: What must be the same for an exploration to be gone on with.
-    digest_of: Callable[[], str] = field(repr=False)
+    digest: str
     #: What is run where a walk turns out to be longer than the limit.
     draw: Callable[[], list[Share]] = field(default=lambda: [], repr=False)
     every: bool = False
-
-    @functools.cached_property
-    def digest(self) -> str:
-        return self.digest_of()
 
 
 def plan(
@@ -146,7 +141,7 @@ def plan(
             for name, number in dependence.not_understood()
             if number is not None
         ],
-        digest_of=functools.partial(_digest, scenario, options, salt),
+        digest=_digest(scenario, options, salt),
     )
 
 

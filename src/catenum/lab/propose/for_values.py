@@ -28,7 +28,7 @@ from catenum.lab.sweep.sweep import Sweeper
 #: scenario took proposals may take together.
 MOST_BAD_FIRST, TIMES_SWEEP, LEAST_MS = 12, 2.0, 5_000.0
 #: Bad cases for what comes behind one that holds.
-MOST_BAD_AFTER = 2
+MOST_BAD_AFTER = 3
 #: Schedules of a case in which somebody fails in every serial order as it is: that is due to its
 #: values, and nothing that a proposal could cure.
 MOST_WHERE_IT_FAILS = 100

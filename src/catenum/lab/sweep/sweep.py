@@ -71,8 +71,6 @@ class Sweeper:
     most: int = MOST_ASSIGNMENTS
     cases: int = MOST_CASES
     for_ms: float | None = None
-    #: Whether a scenario in which no value can be another is an error.
-    must_vary: bool = False
     progress: Progress = lambda part, what: None
     #: How long lists get; shorter than ``longest`` says by default, where that is many cases.
     length: int = field(init=False)
@@ -289,9 +287,9 @@ class Sweeper:
 
     def run(self) -> Sweep:
         """Every distinct case, and a sample of those that need no run. Raises InputError where no
-        value can be another, and one must.
+        value can be another.
         """
-        if self.must_vary and not self.domains.slots:
+        if not self.domains.slots:
             raise InputError(
                 "no parameter of this scenario can be swept",
                 advice=(
