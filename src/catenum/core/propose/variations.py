@@ -71,7 +71,10 @@ def _empty_tables(evidence: Evidence, loaded: Mapping[str, TableRows]) -> Iterat
 
 
 def _missing_rows(evidence: Evidence) -> Iterator[Variation]:
-    for _, _, reading in _readings(evidence):
+    for name, number, reading in _readings(evidence):
+        turn = evidence.transactions[name].statements[number - 1].turn
+        if turn is not None and turn.number > 1:
+            continue  # a loop's first turn stands for the others
         condition = evidence.key_condition(reading)
         if condition is not None and ":" not in condition and reading.table is not None:
             title = f"{reading.table} has no row with {condition}"

@@ -68,7 +68,8 @@ class Place:
 class Case:
     """One distinct case: values that stand for all assignments that come to the same (``equal`` in
     all). ``coincide``: the places that have the same value; ``missing``: values that no row has;
-    ``meets``: whether any statements meet.
+    ``meets``: whether any statements meet. ``form``: equal for cases in which the same statements
+    meet in the same way; None where a remedy changes more than the order of loops.
     """
 
     values: Assignment
@@ -77,6 +78,7 @@ class Case:
     meets: bool
     equal: int
     another: Assignment | None = None  # of the same kind, to compare
+    form: object = field(default=None, repr=False, compare=False)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -284,7 +286,7 @@ class _Enumeration:
             found[member.name] = values
         return found
 
-    def _sorted(self, assignment: Assignment) -> Assignment:
+    def in_order(self, assignment: Assignment) -> Assignment:
         """As its loops go through it."""
         if not self.sorts:
             return assignment
@@ -355,7 +357,7 @@ class _Enumeration:
         self, assignment: Assignment, keys: Mapping[Place, object], missing: frozenset[Place]
     ) -> tuple[object, bool]:
         """What tells an assignment from others, and whether any statements meet."""
-        assignment = self._sorted(assignment)
+        assignment = self.in_order(assignment)
         touched = {name: self._touched(name, values) for name, values in assignment.items()}
         kept: dict[str, set[int]] = {name: set() for name in touched}
         meetings: list[tuple[str, int, str, int]] = []
@@ -381,8 +383,8 @@ class _Enumeration:
         if apart:
             return None, False
         if not exact:
-            ordered = tuple((str(place), key, place in missing) for place, key in keys.items())
-            return (ordered, tuple(meetings)), True
+            ordered = sorted((str(place), key, place in missing) for place, key in keys.items())
+            return (tuple(ordered), tuple(meetings)), True
         absent = tuple(sorted(self._absent(touched, kept, missing)))
         return (absent, self._canonical(touched, kept, meetings, fixed=bool(absent))), True
 
@@ -468,6 +470,21 @@ class _Enumeration:
             )
             found.append(repr((code, pairs)))
         return min(found)
+
+    def form_of(self, assignment: Assignment) -> object:
+        """The signature of an assignment of which the loops go through their lists as they are."""
+        keys: dict[Place, object] = {}
+        missing: set[Place] = set()
+        for member, slots in self.slots.items():
+            for slot in slots:
+                value = assignment[member][slot.name]
+                listed = enumerate(value) if isinstance(value, tuple) else [(None, value)]
+                for number, one in listed:
+                    place = Place(member=member, name=slot.name, element=number)
+                    keys[place] = (slot.domain, one)
+                    if one in self.universe.missing[slot.domain]:
+                        missing.add(place)
+        return self.signature(assignment, keys, frozenset(missing))[0]
 
     def _first(self, member: str) -> Values:
         """Some value for each slot."""
@@ -628,13 +645,15 @@ def plan_cases(
     seed: int = 1,
     most: int = MOST_ASSIGNMENTS,
     given: Scenario | None = None,
+    sorts_alone: bool = False,
     known: Mapping[str, int] | None = None,
 ) -> CasePlan:
     """The distinct cases of the members, the smallest values of each.
 
-    ``given``: the scenario before a remedy; ``known``: by their texts (``repr``), how much is known
-    of values that were run before: of equal ones those of which most is known are taken. Raises
-    ValueError where a loop's turns are not alike.
+    ``given``: the scenario before a remedy; ``sorts_alone``: the remedy changes nothing but the
+    order in which loops go through their lists; ``known``: by their texts (``repr``), how much is
+    known of values that were run before: of equal ones those of which most is known are taken.
+    Raises ValueError where a loop's turns are not alike.
     """
     every = _Enumeration(
         scenario,
@@ -649,6 +668,7 @@ def plan_cases(
     )
     known = known or {}
     every.look()
+    as_it_is = every.given is scenario
     found: dict[object, Case] = {}
     looked, pruned, sampled = 0, 0, False
     chance = random.Random(seed)
@@ -675,9 +695,14 @@ def plan_cases(
         found[signature] = replace(
             first, equal=first.equal + 1, another=assignment if take else first.another
         )
+    cases = [replace(case, form=form if as_it_is else None) for form, case in found.items()]
+    if sorts_alone:
+        plain = replace(every, scenario=every.given, sorts={})
+        plain.look()
+        cases = [replace(case, form=plain.form_of(every.in_order(case.values))) for case in cases]
     return CasePlan(
         members=tuple(members),
-        cases=tuple(found.values()),
+        cases=tuple(cases),
         assignments=looked,
         pruned=pruned,
         sampled=sampled,

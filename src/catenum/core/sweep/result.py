@@ -64,6 +64,12 @@ class CaseResult:
         failed = any(kind in self.outcomes for kind in _FAILED if kind != "error" or not self.alone)
         return failed or bool(self.anomalies) or bool(self.broken)
 
+    @property
+    def fine(self) -> bool:
+        """Whether it is known that in no schedule of it anything fails or is wrong."""
+        well = self.proven and not (self.bad or self.unchecked)
+        return well and self.outcomes.keys() <= {"clean", "waited"}
+
 
 @dataclass(frozen=True, kw_only=True)
 class Fault:

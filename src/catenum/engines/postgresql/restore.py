@@ -41,6 +41,16 @@ select c.relname, array_agg(a.attname::text) from pg_index i join pg_class c on 
 join pg_attribute a on a.attrelid = c.oid and a.attnum = any (i.indkey::int2[])
 where c.relnamespace = %s::regnamespace and i.indisprimary group by c.oid
 """
+#: By table, another of which rows refer to it: the server empties it together with that only.
+_REFERENCES = """
+select distinct t.relname, c.relname from pg_constraint r join pg_class t on t.oid = r.confrelid
+join pg_class c on c.oid = r.conrelid
+where r.contype = 'f' and c.relnamespace = %s::regnamespace order by 1, 2
+"""
+#: What a reference to a partitioned table means for its parts, the server knows best.
+_PARTITIONED = (
+    "select 1 from pg_class where relnamespace = %s::regnamespace and relkind = 'p' limit 1"
+)
 _BREAK = "\x1e"
 
 
@@ -71,6 +81,12 @@ class _State:
 
 #: Characters of a digest that the server makes.
 _MD5 = 32
+
+
+def _grown(before: str, now: str) -> set[str]:
+    """The tables of which, or of an index of which, the size is another."""
+    lines = set(before.split("\n")) ^ set(now.split("\n"))
+    return {line.partition("\t")[0] for line in lines}
 
 
 def _digest(rows: Sequence[str]) -> str:
@@ -106,11 +122,13 @@ class DataRestorer:
         self._ignored: Mapping[str, Sequence[str]] = {}
         self._of_new: Mapping[str, Sequence[str]] = {}
         self._primary: dict[str, list[str]] = {}
+        self._references: list[tuple[Any, ...]] = []
+        self._all_at_once = False
         self._by_loading = False  # emptied and filled again, the tables are not as after loading
         self._watch_shape = True
         self._small: set[str] = set()
         self._prepared: dict[str, sql.Composed] = {}
-        self._refill_sql: dict[tuple[tuple[str, ...], bool], bytes] = {}
+        self._refill_sql: dict[tuple[tuple[str, ...], tuple[str, ...]], bytes] = {}
         self._positions: list[tuple[str, int, bool]] = []
         self._start: _State | None = None
         self._last: _State | None = None
@@ -125,6 +143,8 @@ class DataRestorer:
         found = self._fetch(_TABLES)
         self._columns = {table: list(columns or ()) for table, columns, _ in found}
         self._known_of = [table for table, _, known in found if known]
+        self._references = self._fetch(_REFERENCES)
+        self._all_at_once = bool(self._fetch(_PARTITIONED))
         self._sequences = [row[0] for row in self._fetch(_SEQUENCES)]
         self._views = [row[0] for row in self._fetch(_VIEWS)]
         self._keep_from_sweeping()
@@ -157,7 +177,7 @@ class DataRestorer:
         loaded.
         """
         known = self._known()
-        self._refill(list(self._columns), truncate=True)
+        self._refill([], emptied=list(self._columns))
         if self._last is None or self._last.rows != first.rows:
             raise NotRestored(
                 "a copy of the data, put back, is not what it was", self._differing(first)
@@ -360,50 +380,65 @@ class DataRestorer:
             if (state.rows[number], state.order[number])
             != (start.rows[number], start.order[number])
         ]
-        grown = state.sizes != start.sizes
+        grown = self._with_references(_grown(start.sizes, state.sizes))
         if not changed and not grown and state.sequences == start.sequences:
             return
         if grown and self._by_loading:
             raise NeedsReload
-        self._refill(changed, truncate=grown)
+        self._refill([table for table in changed if table not in grown], emptied=grown)
         if self._last != start:
             if self._by_loading:
                 raise NeedsReload
-            self._refill(list(self._columns), truncate=True)
+            self._refill([], emptied=list(self._columns))
             if self._last != start:
                 raise NotRestored("the data could not be brought back", self._differing(start))
         self._last = start
 
-    def _refill(self, tables: Sequence[str], *, truncate: bool) -> None:
-        """Fill tables again and see what stands there then, in one round trip."""
-        if not self._free and (tables or truncate):
+    def _with_references(self, tables: set[str]) -> list[str]:
+        """With all that refer to them, directly or through others; in the order of all tables."""
+        if self._all_at_once or not tables <= self._columns.keys():  # a view's, or an odd name
+            return list(self._columns) if tables else []
+        found, before = set(tables), 0
+        while before < len(found):
+            before = len(found)
+            found |= {other for table, other in self._references if table in found}
+        return [table for table in self._columns if table in found]
+
+    def _refill(self, tables: Sequence[str], *, emptied: Sequence[str] = ()) -> None:
+        """Fill tables again, of which ``emptied`` are made anew, and see what stands there then, in
+        one round trip.
+        """
+        if not self._free and (tables or emptied):
             raise NeedsReload
-        key = (tuple(tables), truncate)
+        key = (tuple(tables), tuple(emptied))
         if key not in self._refill_sql:
-            self._refill_sql[key] = self._refill_query(tables, truncate=truncate) + b"; " + _STATE
+            self._refill_sql[key] = self._refill_query(tables, emptied) + b"; " + _STATE
         self._state_of(self._execute(self._refill_sql[key]))
 
-    def _refill_query(self, tables: Sequence[str], *, truncate: bool) -> bytes:
+    def _refill_query(self, tables: Sequence[str], emptied: Sequence[str]) -> bytes:
         parts: list[sql.Composable] = [sql.SQL("begin")]
         if self._skips:
             parts.append(sql.SQL("set local session_replication_role = replica"))
-        if truncate and self._columns:
-            # checks are off for this transaction only; the whole set is emptied at once, so
-            # references do not hinder
-            everything = sql.SQL(", ").join(map(self._own, self._columns))
-            tables = list(self._columns)
+        if emptied:
+            # checks are off for this transaction only; with what refers to them they are emptied
+            # at once, so references do not hinder
+            everything = sql.SQL(", ").join(map(self._own, emptied))
             parts.append(sql.SQL("truncate {}").format(everything))
-        for number in (list(self._columns).index(table) for table in tables):
-            steps = [
-                f"kept {step} {number}" for step in (["fill"] if truncate else ["empty", "fill"])
-            ]
+        for number, table in enumerate(self._columns):
+            steps = (["empty"] if table in tables else []) + (
+                ["fill"] if table in tables or table in emptied else []
+            )
+            names = [f"kept {step} {number}" for step in steps]
             parts += [
-                sql.SQL("execute {}").format(sql.Identifier(k))
-                for k in steps
-                if k in self._prepared
+                sql.SQL("execute {}").format(sql.Identifier(name))
+                for name in names
+                if name in self._prepared
             ]
-        if truncate:
-            parts += [sql.SQL("analyze {}").format(self._own(table)) for table in self._known_of]
+        parts += [
+            sql.SQL("analyze {}").format(self._own(table))
+            for table in self._known_of
+            if table in emptied
+        ]
         parts += self._positions_sql()
         return sql.SQL("; ").join([*parts, sql.SQL("commit")]).as_bytes(self.connection)
 

@@ -102,10 +102,13 @@ def known_query(schema: str) -> sql.Composed:
 
 
 def sizes_query(schema: str) -> sql.Composed:
-    """An expression for the size of each table and index, in bytes."""
+    """An expression for the size of each table and index, in bytes: lines of table, table or index,
+    and size, parted by tabs.
+    """
     query = (
-        "(select coalesce(string_agg(c.relname || ' ' || pg_relation_size(c.oid), ' ' order by"
-        " c.relname), '') from pg_class c where c.relnamespace = {}::regnamespace and c.relkind in"
-        " ('r', 'm', 'i'))"
+        "(select coalesce(string_agg(coalesce(t.relname, c.relname) || e'\\t' || c.relname ||"
+        " e'\\t' || pg_relation_size(c.oid), e'\\n' order by c.relname), '') from pg_class c left"
+        " join pg_index i on i.indexrelid = c.oid left join pg_class t on t.oid = i.indrelid where"
+        " c.relnamespace = {}::regnamespace and c.relkind in ('r', 'm', 'i'))"
     )
     return sql.SQL(query).format(sql.Literal(schema))

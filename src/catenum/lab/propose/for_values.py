@@ -83,8 +83,8 @@ class ForAllValues:
     def _on_bad(self, one: Proposal, most: int) -> Proposal:
         """On cases that are bad as it is; its values stay None where it cures them."""
         cases = [(*self._plan_of(result), result.case) for result in self.bad[:most]]
-        remedy = one.candidate.remedy
-        self.sweeper.explores.expect(self._jobs_of(remedy, [(b, case) for b, _, case in cases]))
+        jobs = self._jobs_of(one.candidate.remedy, [(base, case, None) for base, _, case in cases])
+        self.sweeper.explores.expect(jobs)
         for number, (base, plan, case) in enumerate(cases, 1):
             found = self._try(one, base, plan, case, number)
             if found is not None:
@@ -96,14 +96,18 @@ class ForAllValues:
     def _plan_of(self, result: CaseResult) -> tuple[Scenario, CasePlan]:
         return next((base, plan) for base, plan in self.plans if plan.members == result.members)
 
-    def _jobs_of(self, remedy: Remedy, cases: Iterable[tuple[Scenario, Case]]) -> Iterator[Job]:
-        """What is asked for where a remedy is tried on these cases, one after another."""
-        for base, case in cases:
+    def _jobs_of(
+        self, remedy: Remedy, cases: Iterable[tuple[Scenario, Case, int | None]]
+    ) -> Iterator[Job]:
+        """What is asked for where a remedy is tried on these cases, one after another, each on so
+        many schedules.
+        """
+        for base, case, most in cases:
             scenario = self.sweeper.scenario_of(base, case.values)
             with contextlib.suppress(OnlyHere, InputError):
                 if self.sweeper.serial_of(case.values) is None:
                     yield self.sweeper.job(scenario, serially=True, limit=0)
-                yield self.sweeper.job(scenario, remedy, serially=True)
+                yield self.sweeper.job(scenario, remedy, serially=True, limit=most)
 
     def _on_all(self, one: Proposal) -> Proposal:
         try:
@@ -111,7 +115,7 @@ class ForAllValues:
         except (OnlyHere, InputError) as error:
             return self._only(one, str(error), 0)
         left = (
-            (base, case)
+            (base, case, 0 if self.sweeper.known_fine(plan, case) else None)
             for base, plan in plans
             for case in plan.to_run
             if repr(case.values) not in self._fine
@@ -134,7 +138,8 @@ class ForAllValues:
                 if self._clock.now_ms() > self.budget_ms:
                     return replace(one, values=self._unknown("the time was over", done))
                 done += 1
-                found = self._try(one, base, plan, case, done)
+                known = self.sweeper.known_fine(plan, case)
+                found = self._try(one, base, plan, case, done, known=known)
                 if found is not None:
                     return found
         held = ForValues(holds=True, cases=done, longest=self.sweeper.length)
@@ -145,15 +150,24 @@ class ForAllValues:
         return replace(one, values=values)
 
     def _try(
-        self, one: Proposal, base: Scenario, plan: CasePlan, case: Case, number: int
+        self,
+        one: Proposal,
+        base: Scenario,
+        plan: CasePlan,
+        case: Case,
+        number: int,
+        *,
+        known: bool = False,
     ) -> Proposal | None:
-        """The proposal with why it is one for this case only; None where it cures this, too."""
+        """The proposal with why it is one for this case only; None where it cures this, too.
+        ``known``: with it the case comes to one that is fine, so that no schedule is run.
+        """
         words = self.sweeper.words(plan, case)
         candidate = one.candidate
         try:
             scenario = self.sweeper.scenario_of(base, case.values)
             was = self._before(scenario, case)
-            most = MOST_WHERE_IT_FAILS if was.always_fails else None
+            most = 0 if known else MOST_WHERE_IT_FAILS if was.always_fails else None
             tried = self.sweeper.explore(
                 self.sweeper.job(scenario, candidate.remedy, serially=True, limit=most)
             )
@@ -178,7 +192,7 @@ class ForAllValues:
         )
         if defect is not None and not candidate.decides and not candidate.splits:
             return self._only(one, f"with {words}, {defect}", number)
-        if not explored.reach.complete and not was.always_fails:
+        if not (explored.reach.complete or known or was.always_fails):
             return replace(one, values=self._unknown("not every schedule was run", number))
         return None
 
