@@ -151,3 +151,22 @@ def test_of_equal_values_those_are_taken_that_were_run():
     assert opposite in {repr(case.values) for case in tried.to_run} - {
         repr(case.values) for case in known.to_run
     }
+
+
+def test_what_a_sorted_loop_comes_to_is_known_of_the_scenario_as_it_is():
+    """By the statements that meet, which are those of a case as it is; of another change, none."""
+    sweeper = swept_without_server(samples.text("line-by-line"))
+    sort = sweeper.scenario.remedies["in slot order"]
+    (_, before), (_, after) = sweeper.plans()[0], sweeper.plans(sort)[0]
+    forms = {case.form: case for case in before.to_run}
+    assert len(forms) == len(before.to_run)
+    for case in after.to_run:
+        listed = [tuple(values["slots"]) for values in forms[case.form].values.values()]
+        ordered = {name: tuple(sorted(values["slots"])) for name, values in case.values.items()}
+        assert [len(one) for one in listed] == [len(one) for one in ordered.values()]
+        # no two lists of it go through two slots in opposite order
+        one, other = listed
+        places = [(one.index(slot), other.index(slot)) for slot in set(one) & set(other)]
+        assert sorted(places) == sorted(places, key=lambda pair: (pair[1], pair[0]))
+    retried = sort.model_copy(update={"timeout": 100})
+    assert {case.form for case in sweeper.plans(retried)[0][1].cases} == {None}
