@@ -11,6 +11,8 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import difflib
+import functools
 import gzip
 import io
 import json
@@ -248,6 +250,124 @@ def derived(case: Case, played: Case) -> str:
     return "".join(tables.candidates(case.text, case.server, explored, recording))
 
 
+# -- results with a value of another in the place of their own ---------------------------------------------------------
+
+#: Plays whose recordings are altered; and of how many places in each result, so many at a time.
+ALTERED = (
+    "pile-up.postgresql", "retried.postgresql", "caught-and-gone-on.mysql", "left-open.mariadb", "timeouts.mariadb", "uncommitted-sum.postgresql",
+    "gap-insert.mysql", "index-path.postgresql",
+)  # fmt: skip
+ALTERATIONS, AT_A_TIME = 12, 2
+#: More values than that are texts, numbers and names rather than kinds of something.
+MOST_KINDS = 12
+
+
+def recorded(name: str) -> str:
+    """The recording of a play, as it was saved."""
+    case = next(one for one in cases() if f"{one.name}.{one.server}" == f"play-{name}")
+    with away() as folder:
+        (folder / "case.yaml").write_text(case.text)
+        plain = unpacked(case.tape, folder)
+        with pytest.MonkeyPatch.context() as patch, taped(Tape(plain), patch):
+            call(f"{case.commands[0].format(file='case.yaml')} --target local:{case.server}")
+        return (folder / "seen.json").read_text()
+
+
+def printed_json(name: str) -> str:
+    """What a command printed with ``--json``, of the stored texts."""
+    text = (CORPUS / "said" / f"{name}.txt").read_text(encoding="utf-8").partition("\n")[2]
+    return json.dumps(json.JSONDecoder().raw_decode(text)[0])
+
+
+def _leaves(plain: Any, path: tuple[Any, ...] = ()) -> Iterator[tuple[tuple[Any, ...], Any]]:
+    if isinstance(plain, dict | list):
+        parts = plain.items() if isinstance(plain, dict) else enumerate(plain)
+        for key, one in parts:
+            yield from _leaves(one, (*path, key))
+    else:
+        yield path, plain
+
+
+def altered(texts: dict[str, str], commands: tuple[str, ...]) -> Iterator[str]:
+    """What is printed otherwise of results in which a few values are those that stand in the same
+    place of another: of what no server said, but could have.
+    """
+    known: dict[Any, dict[str, Any]] = {}
+    for text in texts.values():
+        for path, value in _leaves(json.loads(text)):
+            known.setdefault(path[-1], {}).setdefault(json.dumps(value), value)
+    kinds = {
+        key: list(found.values()) for key, found in known.items() if 1 < len(found) <= MOST_KINDS
+    }
+    for name, text in texts.items():
+        usual = [_printed(text, command) for command in commands]
+        chance = random.Random(name)
+        places: dict[Any, list[tuple[Any, ...]]] = {}
+        for path, _ in _leaves(json.loads(text)):
+            if path[-1] in kinds:
+                field_name = tuple(key for key in path if isinstance(key, str))
+                places.setdefault(field_name, []).append(path)
+        for _ in range(ALTERATIONS):
+            plain = json.loads(text)
+            for field_name in chance.sample(list(places), min(AT_A_TIME, len(places))):
+                path = chance.choice(places[field_name])
+                *above, last = path
+                place = functools.reduce(lambda found, key: found[key], above, plain)
+                value = chance.choice([one for one in kinds[last] if one != place[last]])
+                yield f"-- {name} {'.'.join(map(str, path))}: {place[last]!r} → {value!r}\n"
+                place[last] = value
+            for command, before in zip(commands, usual, strict=True):
+                now = _printed(json.dumps(plain), command)
+                lines = _changed(before, now) if "[exit code 0]" in now else now.splitlines()
+                yield "".join(f"{line}\n" for line in lines)
+                if "[exit code 0]" not in now:
+                    break  # the others say the same
+
+
+def _changed(before: str, now: str) -> Iterator[str]:
+    for line in difflib.unified_diff(before.splitlines(), now.splitlines(), n=0, lineterm=""):
+        if line[:2] not in ("--", "++", "@@"):
+            yield line
+
+
+def _printed(text: str, command: str) -> str:
+    with away() as folder:
+        (folder / "seen.json").write_text(text)
+        return re.sub(r"(?m)^.*Made by catenum.*\n", "", call(command))
+
+
+REPORT = "report seen.json --format markdown --quiet"
+#: By title, what is altered and what is then printed.
+ALTERED_RESULTS: dict[str, Callable[[], tuple[dict[str, str], tuple[str, ...]]]] = {
+    "recordings": lambda: (
+        {name: recorded(name) for name in ALTERED},
+        ("explain seen.json --verbose --timeline", "explain seen.json --brief", REPORT),
+    ),
+    "explorations": lambda: (
+        {
+            path.stem: printed_json(path.stem)
+            for path in sorted((CORPUS / "said").glob("explore-*.postgresql.txt"))[::3]
+        },
+        (REPORT,),
+    ),
+    "trials": lambda: (
+        {
+            path.stem: printed_json(path.stem)
+            for path in sorted((CORPUS / "said").glob("trial-*.txt"))
+        },
+        (REPORT,),
+    ),
+    "proposals": lambda: (
+        {
+            path.stem: printed_json(path.stem)
+            for path in sorted((CORPUS / "said").glob("propose-*.txt"))
+            if "box-number" not in path.stem
+        },
+        (REPORT,),
+    ),
+}
+
+
 # -- running servers ---------------------------------------------------------------------------------------------------
 
 
@@ -467,6 +587,8 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
     yield CORPUS / "said" / "words.txt", lambda: "".join(tables.words())
     yield CORPUS / "said" / "conditions.txt", lambda: "".join(tables.conditions())
     yield CORPUS / "said" / "masks.txt", lambda: "".join(tables.changed_values())
+    for title, made in ALTERED_RESULTS.items():
+        yield CORPUS / "said" / f"altered-{title}.txt", lambda made=made: "".join(altered(*made()))
     texts = (CORPUS / "statements.txt").read_text(encoding="utf-8").splitlines()
     for server in (*SERVERS, "derby"):
         yield (

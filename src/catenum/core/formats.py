@@ -10,8 +10,9 @@ from __future__ import annotations
 
 import json
 from functools import cache
-from typing import TYPE_CHECKING, Any, Literal, NotRequired, get_args, get_type_hints
+from typing import TYPE_CHECKING, Annotated, Any, Literal, NotRequired, get_args, get_type_hints
 
+from pydantic import AfterValidator
 from typing_extensions import (
     TypedDict,
     is_typeddict,
@@ -26,6 +27,7 @@ from catenum.core.levels.matrix import Cell, CellResult, ChangedReader
 from catenum.core.levels.need import LevelsTried
 from catenum.core.levels.probes import ProbeName
 from catenum.core.record.recording import Kind, Recording, TargetInfo
+from catenum.core.record.recording_file import whole
 from catenum.core.report.lines import Section
 from catenum.core.scenario.model import Scenario
 from catenum.core.servers.profile import Profile
@@ -37,6 +39,8 @@ if TYPE_CHECKING:
     from pydantic import TypeAdapter
 
 Provenance = dict[str, str]
+#: A recording within another result.
+WholeRecording = Annotated[Recording, AfterValidator(whole)]
 
 
 # -- running servers -------------------------------------------------------------------------------
@@ -213,7 +217,7 @@ class IncidentValue(TypedDict):
     wait_ms: float
     longest_ms: float
     statements: list[str]
-    recording: NotRequired[Recording]
+    recording: NotRequired[WholeRecording]
 
 
 class WatchLine(TypedDict):
@@ -857,7 +861,7 @@ class TrialVariant(TypedDict):
     anomalies: int
     complete: bool
     exploration: ExplorationFile | None
-    recordings: list[Recording]
+    recordings: list[WholeRecording]
 
 
 class TrialFile(TypedDict):
@@ -1004,8 +1008,8 @@ class ProposalFile(TypedDict):
     stopped: bool
     interrupted: bool
     rules_broken_serially: list[str]
-    before: NotRequired[Recording]
-    after: NotRequired[Recording]
+    before: NotRequired[WholeRecording]
+    after: NotRequired[WholeRecording]
 
 
 class DifferenceValue(TypedDict):
@@ -1026,7 +1030,7 @@ class OrderValue(TypedDict):
     order: list[str]
     as_expected: bool | None
     differences: list[DifferenceValue]
-    recording: Recording
+    recording: WholeRecording
 
 
 class OrdersFile(TypedDict):
@@ -1140,7 +1144,8 @@ def read(name: str, data: bytes | str, file: str) -> Any:
         first = error.errors()[0]  # type: ignore[attr-defined] # pydantic's
         path = ".".join(str(part) for part in first["loc"])
         raise InputError(
-            f"not a {name} as Catenum writes it: {path}: {first['msg']}", place=Place(file)
+            f"not a {name} as Catenum writes it: {path}: {first['msg'].removeprefix('Value error, ')}",
+            place=Place(file),
         ) from error
     return found
 

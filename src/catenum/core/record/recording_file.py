@@ -72,6 +72,13 @@ def from_json(data: bytes, file: str) -> Recording:
     return recording
 
 
+def whole(recording: Recording) -> Recording:
+    """The same recording. Raises ValueError where parts of it do not fit together."""
+    for fault in _faults(recording):
+        raise ValueError(fault)
+    return recording
+
+
 def _faults(recording: Recording) -> Iterator[str]:
     """What fits its type, but not the rest of the recording."""
     for table, content in recording.rows.items():
@@ -83,7 +90,9 @@ def _faults(recording: Recording) -> Iterator[str]:
             yield f"transactions.{one.name}: not as many labels as statements"
     for number, event in enumerate(recording.events):
         most = statements.get(event.transaction)
-        if most is not None and event.statement is not None and not 1 <= event.statement <= most:
+        if most is None:
+            yield f"events.{number}.transaction: no transaction is called {event.transaction}"
+        elif event.statement is not None and not 1 <= event.statement <= most:
             yield f"events.{number}.statement: {event.transaction} has {most} statements"
 
 
