@@ -34,6 +34,7 @@ from catenum.core.propose.changes import ddl, difference, plain
 from catenum.core.propose.editing import written
 from catenum.core.propose.passes import all_series
 from catenum.core.propose.reading import Reading, own_comparison, same_row, term
+from catenum.core.record.modes import Mode
 from catenum.core.record.recording import Outcome, Recording, TableKeys, TableRows
 from catenum.core.record.values import Value
 from catenum.core.scenario.conditions import (
@@ -288,6 +289,10 @@ def _given(word: Any) -> Any:
             return rules_of(value)
         if kind == "bytes":
             return bytes.fromhex(value)
+        if kind == "mode":
+            return Mode.read(value)
+        if kind == "remedy":
+            return Remedy.model_validate(value, strict=False)
     return word
 
 

@@ -25,12 +25,12 @@ from catenum.core.servers.rules import (
 from catenum.core.servers.table_access import AccessMode
 from catenum.core.sql.boundary import ANY_SERVER, Boundary
 from catenum.core.sql.statements import Access
-from catenum.core.sql.token_patterns import NUMBER, WORD, TokenPatterns
+from catenum.core.sql.token_patterns import NUMBER, TAG, WORD, TokenPatterns
 
 #: Documentation, 4.1 "Lexical Structure".
 TOKEN_PATTERNS = TokenPatterns(
     pieces=re.compile(
-        rf"(?P<comment>--[^\n]*|/\*)|(?P<dollar>\$(?:{WORD})?\$)|(?P<string>(?:\b[eEbBxXnN]|\b[uU]&)?')"
+        rf"(?P<comment>--[^\n]*|/\*)|(?P<dollar>\$(?:{TAG})?\$)|(?P<string>(?:\b[eEbBxXnN]|\b[uU]&)?')"
         rf"|(?P<name>\"(?:[^\"]|\"\")*(?:\"|\Z))|(?P<value>\$\d+|{NUMBER})|(?P<word>{WORD})"
     ),
     opaque=re.compile(

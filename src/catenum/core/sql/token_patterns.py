@@ -15,6 +15,9 @@ NUMBER = (
 #: what it is not: a class of a million characters takes 20 ms to compile.
 WORD = r"[^\x00-@\[-\^`{-\x7f][^\x00-#%-/:-@\[-\^`{-\x7f]*"
 
+#: The same without dollar signs, as between those that quote a string.
+TAG = r"[^\x00-@\[-\^`{-\x7f][^\x00-/:-@\[-\^`{-\x7f]*"
+
 
 @dataclass(frozen=True, slots=True)
 class TokenPatterns:
