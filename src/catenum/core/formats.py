@@ -1143,9 +1143,9 @@ def read(name: str, data: bytes | str, file: str) -> Any:
     except ValueError as error:
         first = error.errors()[0]  # type: ignore[attr-defined] # pydantic's
         path = ".".join(str(part) for part in first["loc"])
+        why = first["msg"].removeprefix("Value error, ")
         raise InputError(
-            f"not a {name} as Catenum writes it: {path}: {first['msg'].removeprefix('Value error, ')}",
-            place=Place(file),
+            f"not a {name} as Catenum writes it: {path}: {why}", place=Place(file)
         ) from error
     return found
 

@@ -21,16 +21,21 @@ def find(recording: Recording) -> list[Finding]:
     ]
 
 
+def _refusals(recording: Recording, name: str) -> list[str]:
+    """What the server said when it refused a transaction, other than for a condition of its own."""
+    errors = (event.error for event in recording.events if event.transaction == name)
+    return [
+        error.message
+        for error in errors
+        if error is not None and error.kind == "refused" and error.check != "required"
+    ]
+
+
 def _finding_for(recording: Recording, record: TransactionRecord) -> Finding | None:
     rules = rules_of(recording.target.server)
     rank = rules.locks.rank
     level = rank(record.isolation)
-    refusals = [
-        event.error.message
-        for event in recording.events
-        if event.transaction == record.name and event.error is not None
-        if event.error.kind == "refused" and event.error.check != "required"
-    ]
+    refusals = _refusals(recording, record.name)
     waited = any(record.name in (wait.waiter, wait.holder) for wait in recording.waits)
     if level < rank("repeatable read") or not (refusals or waited):
         return None
@@ -39,9 +44,9 @@ def _finding_for(recording: Recording, record: TransactionRecord) -> Finding | N
     unasked = record.asked is None and rank(recording.target.default_isolation) > rank(
         rules.locks.usual_level
     )
-    if record.asked is None and not unasked:
-        return None  # the server's own habit, and the same for everybody
-    if not unasked and (not below or len(below) < len(others)):
+    # where it was not asked for, it is the server's own habit, and the same for everybody
+    asked = record.asked is not None and bool(below) and len(below) == len(others)
+    if not (unasked or asked):
         return None
     evidence = [f"the server ran {record.name} at {record.isolation}"]
     if unasked:

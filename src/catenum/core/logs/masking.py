@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import date, timedelta
 from decimal import Decimal
@@ -67,13 +67,7 @@ def mask_staged(
     """
     rules = rules_of(conflict.server)
     lines = [(line, line.lower().startswith("insert into")) for line in staged.data.split("\n")]
-    texts = [_sql(one) for part in staged.transactions.values() for one in _statements(part)]
-    captured = {value for text in texts for value in _values(text, rules)}
-    shown = {value for wait in conflict.waits for value in (*wait.record, *wait.row.values())}
-    shown |= {value for _, value in captured}
-    fixed = {value for line, fills in lines if not fills for value in _values(line, rules)}
-    for value in {value for line, fills in lines if fills for value in _values(line, rules)}:
-        (captured if of_server or value[1] in shown else fixed).add(value)
+    captured, fixed = _captured_and_fixed(staged, conflict, lines, of_server=of_server)
     other = others(captured - fixed, fixed)
 
     def changed(text: str) -> str:
@@ -110,6 +104,23 @@ def mask_staged(
             notes=tuple(_masked_note(note, rules) for note in conflict.notes),
         ),
     )
+
+
+def _captured_and_fixed(
+    staged: Staged, conflict: Conflict, lines: Sequence[tuple[str, bool]], *, of_server: bool
+) -> tuple[set[Value], set[Value]]:
+    """The values that were captured, and those that are nobody's; ``lines`` of the data, and
+    whether they fill tables.
+    """
+    rules = rules_of(conflict.server)
+    texts = [_sql(one) for part in staged.transactions.values() for one in _statements(part)]
+    captured = {value for text in texts for value in _values(text, rules)}
+    shown = {value for wait in conflict.waits for value in (*wait.record, *wait.row.values())}
+    shown |= {value for _, value in captured}
+    fixed = {value for line, fills in lines if not fills for value in _values(line, rules)}
+    for value in {value for line, fills in lines if fills for value in _values(line, rules)}:
+        (captured if of_server or value[1] in shown else fixed).add(value)
+    return captured, fixed
 
 
 def _masked_note(note: str, rules: Rules) -> str:

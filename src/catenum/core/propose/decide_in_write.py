@@ -16,7 +16,7 @@ from dataclasses import dataclass, field
 from catenum.core.propose import value_into_write
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.editing import written
-from catenum.core.propose.reading import own_comparison, same_row
+from catenum.core.propose.reading import Reading, own_comparison, same_row
 from catenum.core.propose.stronger_lock import anomalies_reported
 from catenum.core.scenario.carry import ROWS
 from catenum.core.scenario.model import Statement
@@ -113,11 +113,7 @@ def _moved(
         if _uses(str(c), columns)
     }
     checks = [term for term in own.values() if term is not None]
-    sql: str | None = statements[place].text
-    for value in write.parameters:
-        if value in columns and sql is not None:
-            found = value_into_write.expression(evidence, write, source, columns[value])
-            sql = evidence.reading(sql).with_value(value, found) if found is not None else None
+    sql = _with_own_values(evidence, source, write, columns, statements[place].text)
     if not checks or len(checks) < len(own) or sql is None:
         return None
     # the read is left out, so whatever else it asked for is asked for here
@@ -144,6 +140,18 @@ def _moved(
         first["keep"] = {**statements[place].kept, _name(statements): ROWS}
     text = " and ".join(written(one, evidence.rules.sql.dialect) for one in checks)
     return Whole(at + 1, place + 1, text, {place + 1: first, **rewritten})
+
+
+def _with_own_values(
+    evidence: Evidence, source: Reading, write: Reading, columns: Mapping[str, str], text: str
+) -> str | None:
+    """A write with the expressions of the values that a read kept; None where one has none."""
+    sql: str | None = text
+    for value in write.parameters:
+        if value in columns and sql is not None:
+            found = value_into_write.expression(evidence, write, source, columns[value])
+            sql = evidence.reading(sql).with_value(value, found) if found is not None else None
+    return sql
 
 
 def _followers(

@@ -48,24 +48,39 @@ def numbers_matter(
     numbered = {
         table: {c.lower() for c in keys.made} for table, keys in tables.items() if keys.made
     }
-    if any(map(takes_numbers, footprints.values())):
-        return True
     met = [a for f in footprints.values() for a in f.accesses if a.table.lower() in numbered]
-    if any(a.sets_default for a in met):
+    if any(map(takes_numbers, footprints.values())) or any(a.sets_default for a in met):
         return True
     taking = {a.table.lower() for a in met if a.verb == "insert"}
     if not taking or any(s.kept for t in scenario.transactions.values() for s in t.statements):
         return bool(taking)
-    rules_read = [rules.sql.footprint(chosen(sql)) for sql in scenario.holds.values()]
-    in_rules = {a.table.lower() for f in rules_read for a in f.accesses}
-    if any(not f.understood for f in rules_read) or in_rules - tables.keys():
+    in_rules = _read_by_rules(scenario, rules)
+    if in_rules is None or in_rules - tables.keys():
         return True
-    others = {a.table.lower() for a in met if a.verb != "insert"}
-    named = {a.table.lower() for a in met if {c for c, _ in a.literals} & numbered[a.table.lower()]}
-    in_keys = {
-        table for table in taking if numbered[table] & {c.lower() for c in tables[table].columns}
-    }
-    return bool(taking & (others | named | in_keys | in_rules | set(referred)))
+    told = {table for table in taking if _tells_numbers(table, numbered[table], met, tables)}
+    return bool(told or taking & (in_rules | set(referred)))
+
+
+def _read_by_rules(scenario: Scenario, rules: Rules) -> set[str] | None:
+    """The tables that the scenario's rules read; None where that is not certain."""
+    found = [rules.sql.footprint(chosen(sql)) for sql in scenario.holds.values()]
+    if not all(one.understood for one in found):
+        return None
+    return {access.table.lower() for one in found for access in one.accesses}
+
+
+def _tells_numbers(
+    table: str, numbered: set[str], met: Iterable[Access], tables: Mapping[str, TableKeys]
+) -> bool:
+    """Whether a statement reads a table, or names or gives a value of a numbered column of it, or a
+    unique key has such a column.
+    """
+    of_table = [access for access in met if access.table.lower() == table]
+    return (
+        any(access.verb != "insert" for access in of_table)
+        or any(column in numbered for access in of_table for column, _ in access.literals)
+        or any(column.lower() in numbered for column in tables[table].columns)
+    )
 
 
 def scanners(

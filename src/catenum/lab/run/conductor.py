@@ -681,50 +681,49 @@ class Conductor:
     ) -> None:
         """The server gave ``state`` up. Its report fills in what fell between two checks."""
         cycle = next((c for c in self.log.cycles if c.pending and state.name in c.members), None)
-        reported = [
-            c for c in WaitGraph(reply.edges).cycles() if state.name in {edge.waiter for edge in c}
-        ]
-        whole = bool(reported) and all(edge.held is not None for edge in reported[0])
-        if cycle is not None and whole and {edge.waiter for edge in reported[0]} == cycle.members:
-            cycle.edges = reported[
-                0
-            ]  # what the server says of it counts, not what was seen on the way
         if cycle is None:
-            self.surprised = True
-            seen = {
-                (self.log.waits[i].waiter, self.log.waits[i].holder) for i in self.log.open_waits()
-            }
-            for edge in reply.edges:
-                known = edge.waiter in self.states and self.states[edge.waiter].under_way
-                if known and (edge.waiter, edge.holder) not in seen:
-                    # no check saw it begin; it began when the statement came to it, at the earliest
-                    # when it was sent
-                    self.log.open(
-                        self.states[edge.waiter],
-                        replace(edge, since_ms=self.states[edge.waiter].sent_ms),
-                        at_ms,
-                    )
-                    self.log.note(self.states[edge.waiter], "waits", at_ms, phase=4)
-            self.log.wave += 1
-            found = [
-                c for c in self.log.graph().cycles() if state.name in {edge.waiter for edge in c}
-            ]
-            cycle = OpenDeadlock(
-                found[0] if found else self.log.closed(state.name, reply.edges),
-                self.log.move,
-                at_ms,
-                mover.name,
-                {
-                    other.name: other.statement
-                    for other in self.states.values()
-                    if other.under_way or other is state
-                },
-                {other.name: other.attempt for other in self.states.values()},
-            )
+            cycle = self._unseen_cycle(state, reply.edges, at_ms, mover)
             self.log.cycles.append(cycle)
+        else:
+            reported = _cycle_of(state.name, WaitGraph(reply.edges))
+            whole = bool(reported) and all(edge.held is not None for edge in reported)
+            if whole and {edge.waiter for edge in reported} == cycle.members:
+                cycle.edges = reported  # what the server says counts, not what was seen on the way
         cycle.victim, cycle.verdict_ms, cycle.pending = state.name, at_ms, False
         cycle.error, cycle.report = reply.error, reply.report
         self.log.forget_takers(self.log.move)
+
+    def _unseen_cycle(
+        self,
+        state: TransactionState,
+        edges: tuple[Edge, ...],
+        at_ms: float,
+        mover: TransactionState,
+    ) -> OpenDeadlock:
+        """A cycle that no check saw closed: what the server tells of it is added to the waits."""
+        self.surprised = True
+        seen = {(self.log.waits[i].waiter, self.log.waits[i].holder) for i in self.log.open_waits()}
+        for edge in edges:
+            waiter = self.states.get(edge.waiter)
+            if waiter is None or not waiter.under_way or (edge.waiter, edge.holder) in seen:
+                continue
+            # it began when the statement came to it, at the earliest when it was sent
+            self.log.open(waiter, replace(edge, since_ms=waiter.sent_ms), at_ms)
+            self.log.note(waiter, "waits", at_ms, phase=4)
+        self.log.wave += 1
+        found = _cycle_of(state.name, self.log.graph())
+        return OpenDeadlock(
+            found or self.log.closed(state.name, edges),
+            self.log.move,
+            at_ms,
+            mover.name,
+            {
+                other.name: other.statement
+                for other in self.states.values()
+                if other.under_way or other is state
+            },
+            {other.name: other.attempt for other in self.states.values()},
+        )
 
     def _ended_by_us(self, state: TransactionState, error: ServerError) -> ServerError:
         for cycle in self.log.cycles:
@@ -740,3 +739,9 @@ class Conductor:
             " Catenum ended it"
         )
         return replace(error, kind="limit", message=limit)
+
+
+def _cycle_of(name: str, graph: WaitGraph) -> tuple[Edge, ...]:
+    """The first cycle in which a transaction waits; empty where there is none."""
+    found = (c for c in graph.cycles() if name in {edge.waiter for edge in c})
+    return next(found, ())
