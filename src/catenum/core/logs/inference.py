@@ -168,17 +168,22 @@ def _named(
         for name, column in named_columns(sql, rules.sql.dialect):
             if name.lower() in by_name and column.isidentifier():
                 columns[by_name[name.lower()]].setdefault(column, False)
-    for table in tables:
-        own = columns[table]
-        named = [*keys[table], *(name for name in own if name not in keys[table])] or ["id"]
-        width = max(places[table], default=-1) + 1
-        named = named[:width] if width else named
-        named += [f"c{number}" for number in range(len(named) + 1, width + 1)]
-        columns[table] = {
-            name: own.get(name, False) or places[table].get(place, False)
-            for place, name in enumerate(named)
-        }
-    return columns, keys
+    found = {table: _in_places(columns[table], keys[table], places[table]) for table in tables}
+    return found, keys
+
+
+def _in_places(
+    columns: Mapping[str, bool], keys: Sequence[str], places: Mapping[int, bool]
+) -> dict[str, bool]:
+    """A table's columns: as many as an INSERT that names none has values for, if there is one."""
+    named = [*keys, *(name for name in columns if name not in keys)] or ["id"]
+    width = max(places, default=-1) + 1
+    named = named[:width] if width else named
+    named += [f"c{number}" for number in range(len(named) + 1, width + 1)]
+    return {
+        name: columns.get(name, False) or places.get(place, False)
+        for place, name in enumerate(named)
+    }
 
 
 def _is_text(value: NamedValue) -> bool:

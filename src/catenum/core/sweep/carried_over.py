@@ -41,25 +41,33 @@ def carried_over(
     for name, of in like.items():
         if name not in scenario.transactions:
             continue
-        old, new = original.transactions[of], scenario.transactions[name]
-        for part in ("rewrite", "add"):
-            changes = (getattr(remedy, part) or {}).get(of) or {}
-            found = dict(_statements(changes, old, new, added=part == "add"))
-            if found:
-                parts.setdefault(part, {})[name] = found
-        dropped = (remedy.drop or {}).get(of)
-        if dropped and (gone := tuple(_dropped(dropped, old, new))):
-            parts.setdefault("drop", {})[name] = gone
-        number = (remedy.split or {}).get(of)
-        if number is not None:
-            parts.setdefault("split", {})[name] = _behind(number, old, new)
-        portions = (remedy.portions or {}).get(of)
-        if portions:
-            parts.setdefault("portions", {})[name] = dict(_portions(portions, old, new))
-        order = (remedy.reorder or {}).get(of)
-        if order:
-            parts.setdefault("reorder", {})[name] = tuple(_order(order, old, new))
+        mine = _of_statements(remedy, of, original.transactions[of], scenario.transactions[name])
+        for part, change in mine:
+            parts.setdefault(part, {})[name] = change
     return Remedy.model_construct(**parts) if parts else None
+
+
+def _of_statements(
+    remedy: Remedy, of: str, old: Transaction, new: Transaction
+) -> Iterator[tuple[str, Any]]:
+    """By part of the remedy, what it changes of one transaction's statements; ``of``: its name
+    there.
+    """
+
+    def change(part: str) -> Any:
+        return (getattr(remedy, part) or {}).get(of)
+
+    for part in ("rewrite", "add"):
+        if found := dict(_statements(change(part) or {}, old, new, added=part == "add")):
+            yield part, found
+    if gone := tuple(_dropped(change("drop") or (), old, new)):
+        yield "drop", gone
+    if change("split") is not None:
+        yield "split", _behind(change("split"), old, new)
+    if change("portions"):
+        yield "portions", dict(_portions(change("portions"), old, new))
+    if change("reorder"):
+        yield "reorder", tuple(_order(change("reorder"), old, new))
 
 
 def _of_those(change: Any, scenario: Scenario) -> Any:

@@ -145,12 +145,10 @@ def other_waits(
     if others and not held:
         everybody = anybody()
     for row in others:
-        if not str(row.state).startswith((TABLE_STATE, FLUSH_STATE)):
-            edges += _of_server(row, held)
-            continue
-        found = list(_of_table(row, held, rows, rules))
+        of_table = str(row.state).startswith((TABLE_STATE, FLUSH_STATE))
+        found = list(_of_table(row, held, rows, rules) if of_table else _of_server(row, held))
         edges += found
-        if not found:
+        if of_table and not found:
             suspects += _suspects(row, held, everybody, rules)
     found_for = {edge.waiter for edge in edges}
     edges += [_unnamed(row) for row in rows if row.id not in found_for]

@@ -12,7 +12,7 @@ import contextlib
 import os
 import socket
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, LiteralString
 
@@ -21,6 +21,7 @@ from psycopg import sql
 from psycopg.abc import Buffer
 from psycopg.adapt import Loader
 
+from catenum.core.record.modes import Mode
 from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge
 from catenum.core.snapshot.sample import PILE, Held, Sample, SessionInfo, Suspect, Timeout
@@ -288,37 +289,16 @@ class PostgresqlMonitor:
         found: dict[tuple[object, ...], Edge] = {}
         held = []
         for row in rows:
-            mine, wanted = locks.get(row.pid, ()), wanted_of(locks.get(row.pid, ()))
-            reported = row_or_lock(self._locks, mine, sessions[row.pid]) or resource_of(
-                sessions[row.pid], row.event or ""
-            )
-            since = self._since(wanted, sessions[row.pid])
-            waiter = leader_of.get(row.pid, row.pid)
-            for holder in leaders(blockers.get(row.pid, ()), leader_of):
-                name = str(holder) if holder else prepared_name(wanted, prepared)
-                mode, ahead = held_by(holder, wanted, locks)
-                mode = mode or shared.holders.get(row.pid, {}).get(holder)
-                edge = Edge(
-                    waiter=str(waiter),
-                    holder=name,
-                    resource=reported[0],
-                    wanted=reported[1],
-                    held=mode,
-                    queued=ahead,
-                    since_ms=-since,
-                )
-                if waiter != holder:
+            holders = leaders(blockers.get(row.pid, ()), leader_of)
+            modes = shared.holders.get(row.pid, {})
+            exact_ms = None if row.pid in shared.holders else _one_wait_ms(locks.get(row.pid, ()))
+            waits = self._edges_of(row, sessions[row.pid], holders, modes, locks, prepared)
+            for edge in waits:
+                edge = replace(edge, waiter=str(leader_of.get(row.pid, row.pid)))
+                if edge.waiter != edge.holder:
                     found.setdefault(edge.identity, edge)
-                # It waits for one transaction, and began anew with each that came to hold the row
-                # (lmgr.c, ``XactLockTableWait``): no other's time is in it.
-                alone = row.pid not in shared.holders
-                if (
-                    alone
-                    and wanted is not None
-                    and wanted.kind == "transactionid"
-                    and wanted.since_ms is not None
-                ):
-                    held.append(Held(session=name, ms=wanted.since_ms, exact=True))
+                if exact_ms is not None:
+                    held.append(Held(session=edge.holder, ms=exact_ms, exact=True))
         for number in {int(edge.waiter) for edge in found.values()}:
             if sessions[number].state == "working":  # it is just writing to the log that it waits
                 sessions[number] = replace(sessions[number], state="waits for a lock")
@@ -336,6 +316,34 @@ class PostgresqlMonitor:
             replay.suspects,
             sum(map(len, locks.values())),
         )
+
+    def _edges_of(
+        self,
+        row: ActivityRow,
+        session: SessionInfo,
+        holders: Iterable[int],
+        modes: Mapping[int, Mode | None],
+        locks: LockRows,
+        prepared: Sequence[tuple[str, str, str]],
+    ) -> Iterator[Edge]:
+        """One process's waits for ``holders``, 0 for a prepared transaction, by the lock table;
+        ``modes``: of those who share the row that it waits for.
+        """
+        mine = locks.get(row.pid, ())
+        wanted = wanted_of(mine)
+        reported = row_or_lock(self._locks, mine, session) or resource_of(session, row.event or "")
+        since = self._since(wanted, session)
+        for holder in holders:
+            mode, ahead = held_by(holder, wanted, locks)
+            yield Edge(
+                waiter=str(row.pid),
+                holder=str(holder) if holder else prepared_name(wanted, prepared),
+                resource=reported[0],
+                wanted=reported[1],
+                held=mode or modes.get(holder),
+                queued=ahead,
+                since_ms=-since,
+            )
 
     def _blocked_by(
         self, rows: Sequence[ActivityRow], at_least_ms: float
@@ -522,3 +530,11 @@ def _with_locks(
         sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.sort_key)),
         reported,
     )
+
+
+def _one_wait_ms(mine: Sequence[LockRow]) -> float | None:
+    """How long a process has waited for one transaction. It began anew with each that came to hold
+    the row (lmgr.c, ``XactLockTableWait``), so no other's time is in it.
+    """
+    wanted = wanted_of(mine)
+    return wanted.since_ms if wanted is not None and wanted.kind == "transactionid" else None
