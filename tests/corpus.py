@@ -235,18 +235,9 @@ def said_of(case: Case) -> str:
 
 def derived(case: Case, played: Case) -> str:
     """All changes that are derived of an exploration and one schedule, none of them tried."""
-    with away() as folder:
-        (folder / "case.yaml").write_text(case.text)
-        with (
-            pytest.MonkeyPatch.context() as patch,
-            taped(Tape(unpacked(played.tape, folder)), patch),
-        ):
-            call(f"play case.yaml --locks full --save seen.json --target local:{case.server}")
-        recording = recording_file.from_json((folder / "seen.json").read_bytes(), "seen.json")
+    recording = recording_file.from_json(recorded(played).encode(), "seen.json")
     # that it is explored so is held by another case
-    printed = case.said.read_text(encoding="utf-8").partition("\n")[2]
-    found, _ = json.JSONDecoder().raw_decode(printed)
-    explored = exploration_file.from_json(json.dumps(found).encode(), case.said.name)
+    explored = exploration_file.from_json(printed_json(case.said).encode(), case.said.name)
     return "".join(tables.candidates(case.text, case.server, explored, recording))
 
 
@@ -262,9 +253,8 @@ ALTERATIONS, AT_A_TIME = 12, 2
 MOST_KINDS = 12
 
 
-def recorded(name: str) -> str:
+def recorded(case: Case) -> str:
     """The recording of a play, as it was saved."""
-    case = next(one for one in cases() if f"{one.name}.{one.server}" == f"play-{name}")
     with away() as folder:
         (folder / "case.yaml").write_text(case.text)
         plain = unpacked(case.tape, folder)
@@ -273,9 +263,9 @@ def recorded(name: str) -> str:
         return (folder / "seen.json").read_text()
 
 
-def printed_json(name: str) -> str:
-    """What a command printed with ``--json``, of the stored texts."""
-    text = (CORPUS / "said" / f"{name}.txt").read_text(encoding="utf-8").partition("\n")[2]
+def printed_json(said: Path) -> str:
+    """What the first command of a stored text printed with ``--json``."""
+    text = said.read_text(encoding="utf-8").partition("\n")[2]
     return json.dumps(json.JSONDecoder().raw_decode(text)[0])
 
 
@@ -340,26 +330,27 @@ REPORT = "report seen.json --format markdown --quiet"
 #: By title, what is altered and what is then printed.
 ALTERED_RESULTS: dict[str, Callable[[], tuple[dict[str, str], tuple[str, ...]]]] = {
     "recordings": lambda: (
-        {name: recorded(name) for name in ALTERED},
+        {
+            case.said.stem.removeprefix("play-"): recorded(case)
+            for case in sorted(cases(), key=lambda case: case.said.stem)
+            if case.said.stem.removeprefix("play-") in ALTERED
+        },
         ("explain seen.json --verbose --timeline", "explain seen.json --brief", REPORT),
     ),
     "explorations": lambda: (
         {
-            path.stem: printed_json(path.stem)
+            path.stem: printed_json(path)
             for path in sorted((CORPUS / "said").glob("explore-*.postgresql.txt"))[::3]
         },
         (REPORT,),
     ),
     "trials": lambda: (
-        {
-            path.stem: printed_json(path.stem)
-            for path in sorted((CORPUS / "said").glob("trial-*.txt"))
-        },
+        {path.stem: printed_json(path) for path in sorted((CORPUS / "said").glob("trial-*.txt"))},
         (REPORT,),
     ),
     "proposals": lambda: (
         {
-            path.stem: printed_json(path.stem)
+            path.stem: printed_json(path)
             for path in sorted((CORPUS / "said").glob("propose-*.txt"))
             if "box-number" not in path.stem
         },

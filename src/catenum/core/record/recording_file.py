@@ -67,9 +67,10 @@ def from_json(data: bytes, file: str) -> Recording:
         first = error.errors()[0]  # type: ignore[attr-defined] # pydantic's
         path = ".".join(str(part) for part in first["loc"])
         raise InputError(f"a damaged recording: {path}: {first['msg']}", place=where) from error
-    for fault in _faults(recording):
-        raise InputError(f"a damaged recording: {fault}", place=where)
-    return recording
+    try:
+        return whole(recording)
+    except ValueError as error:
+        raise InputError(f"a damaged recording: {error}", place=where) from error
 
 
 def whole(recording: Recording) -> Recording:

@@ -322,7 +322,7 @@ class PostgresqlMonitor:
         row: ActivityRow,
         session: SessionInfo,
         holders: Iterable[int],
-        modes: Mapping[int, Mode | None],
+        modes: Mapping[int, Mode],
         locks: LockRows,
         prepared: Sequence[tuple[str, str, str]],
     ) -> Iterator[Edge]:
