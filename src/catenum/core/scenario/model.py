@@ -607,11 +607,12 @@ class Transaction(_Model):
     @property
     def fixed(self) -> dict[str, Value]:
         """The values of the others."""
+        drawn = self.domains
         return {
             name: Value.from_python(given.value if isinstance(given, Given) else given)
             for name, given in self.parameters.items()
             if not isinstance(given, Domain)
-            and name not in self.domains
+            and name not in drawn
             and not (isinstance(given, Given) and given.values is not None)
         }
 

@@ -58,6 +58,7 @@ def names_in(sql: str, token_patterns: TokenPatterns) -> tuple[str, ...]:
     return tuple(dict.fromkeys(parameter.name for parameter in parameters_in(sql, token_patterns)))
 
 
+@lru_cache(maxsize=4096)
 def pieces_of(sql: str, token_patterns: TokenPatterns) -> tuple[str, ...]:
     """The text before, between and behind the parameters: one piece more than there are
     parameters.

@@ -141,8 +141,9 @@ class Proposer:
             if not self.first_only:
                 others = variations(evidence)
                 budget_ms = max(LEAST_CONFIRM_MS, took * TIMES_BASELINE)
+                whoever = _whoever_fails(found.scenario)
                 Confirmation(
-                    self, found.scenario, found.baseline, others, budget_ms, self._serial.failed
+                    self, whoever, found.baseline, others, budget_ms, self._serial.failed
                 ).confirm(found.tried)
         except KeyboardInterrupt:
             found.interrupted = found.stopped = True
@@ -339,7 +340,7 @@ class Proposer:
         if candidate.splits and found.cures:
             return None  # what keeps the meaning cures
         candidate = with_caveats(self._evidence, candidate)
-        changed, ddl = apply_remedy(found.scenario, candidate.remedy)
+        changed, ddl = apply_remedy(_whoever_fails(found.scenario), candidate.remedy)
         try:
             given = (
                 play(self.engine, changed, self.options, file=self.file, ddl=ddl) if ddl else None
@@ -438,7 +439,7 @@ class Proposer:
             for candidate in rank:
                 if candidate is None:
                     continue
-                changed, ddl = apply_remedy(found.scenario, candidate.remedy)
+                changed, ddl = apply_remedy(_whoever_fails(found.scenario), candidate.remedy)
                 screen = self._schedules_for(candidate, screened=not found.cures)
                 yield self._job(changed, ddl, self.tried_how, screen)
 
@@ -551,6 +552,13 @@ class Proposer:
             if together is not None and number < MOST_PAIRS:
                 number += 1
                 yield together
+
+
+def _whoever_fails(scenario: Scenario) -> Scenario:
+    """The scenario for candidates, which have to cure whoever is the victim: the one that a log
+    shows was so once. To make a server choose it takes half a second for each deadlock, too.
+    """
+    return scenario.model_copy(update={"victim": None})
 
 
 def _load(result: LoopComparison) -> Load:
