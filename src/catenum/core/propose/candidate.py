@@ -9,7 +9,7 @@ from typing import Literal
 from catenum.core.logs.tables import Schema, read_schema
 from catenum.core.propose.reading import PARAMETER, Reading
 from catenum.core.record.recording import NO_KEYS, Recording, TableKeys, TableRows
-from catenum.core.scenario.model import Remedy, Scenario, Transaction
+from catenum.core.scenario.model import REMEDY_KINDS, Remedy, Scenario, Transaction
 from catenum.core.servers import Rules
 from catenum.core.space.exploration import Exploration
 from catenum.core.sql.statements import Footprint
@@ -283,26 +283,41 @@ def merged(one: Candidate, other: Candidate) -> Candidate | None:
     if one.kind == other.kind or one.splits or other.splits:
         return None
     parts: dict[str, object] = {}
-    for kind in ("reorder", "rewrite", "add", "drop", "isolation", "timeout", "retry", "ends"):
+    for kind in REMEDY_KINDS:
         mine, theirs = getattr(one.remedy, kind), getattr(other.remedy, kind)
         if not (mine and theirs):
             parts[kind] = mine or theirs
-            continue
-        if kind not in ("rewrite", "add"):
+        elif kind in ("index", "ddl"):
+            parts[kind] = (*mine, *theirs)
+        elif kind in ("rewrite", "add"):
+            texts = {name: dict(numbers) for name, numbers in mine.items()}
+            for name, numbers in theirs.items():
+                if set(numbers) & set(texts.get(name, ())):
+                    return None
+                texts[name] = {**texts.get(name, {}), **numbers}
+            parts[kind] = texts
+        else:
             return None
-        texts = {name: dict(numbers) for name, numbers in mine.items()}
-        for name, numbers in theirs.items():
-            if set(numbers) & set(texts.get(name, ())):
-                return None
-            texts[name] = {**texts.get(name, {}), **numbers}
-        parts[kind] = texts
-    parts["index"] = (*(one.remedy.index or ()), *(other.remedy.index or ())) or None
+    if _drops_what_changes(one.remedy, other.remedy) or _drops_what_changes(
+        other.remedy, one.remedy
+    ):
+        return None
     return Candidate(
         kind=one.kind,
         name=f"{one.name} + {other.name}",
-        because=(*one.because, *other.because),
+        because=tuple(dict.fromkeys((*one.because, *other.because))),
         remedy=remedy(**parts),
         means=tuple(dict.fromkeys((*one.means, *other.means))),
         decides=one.decides or other.decides,
-        these_values=(*one.these_values, *other.these_values),
+        these_values=tuple(dict.fromkeys((*one.these_values, *other.these_values))),
+        harms=tuple(dict.fromkeys((*one.harms, *other.harms))),
+        by_count=one.by_count or other.by_count,
+    )
+
+
+def _drops_what_changes(one: Remedy, other: Remedy) -> bool:
+    """Whether the first leaves out a statement that the second writes anew."""
+    rewritten = other.rewrite or {}
+    return any(
+        set(numbers) & set(rewritten.get(name, ())) for name, numbers in (one.drop or {}).items()
     )

@@ -10,6 +10,7 @@ from sqlglot import exp
 from catenum.core.propose.candidate import Evidence
 from catenum.core.propose.editing import written
 from catenum.core.propose.reading import Reading
+from catenum.core.propose.value_into_write import expression
 from catenum.core.scenario.carry import ROWS
 from catenum.core.scenario.conditions import Comparison
 from catenum.core.scenario.model import Statement
@@ -62,7 +63,7 @@ def looks(evidence: Evidence, name: str) -> Iterator[Look]:
             if not _where(insert, look, source, found=False) or (beyond and span is None):
                 continue
             update = _changed_instead(evidence, name, at, table, sought)
-            if not _needed_elsewhere(evidence, name, look, {place, update or place}):
+            if not _needed_elsewhere(evidence, name, at, {place, update or place}):
                 yield Look(table, at, place, tuple(sought), update, span)
             break
 
@@ -127,12 +128,28 @@ def _tells(comparison: Comparison, found: bool) -> bool:
     return sign_and_value in (("=", "0"), ("<", "1"))
 
 
-def _needed_elsewhere(evidence: Evidence, name: str, look: Statement, known: set[int]) -> bool:
-    """Whether anything else uses what the look kept."""
-    kept = set(look.kept)
-    for number, one in enumerate(evidence.transactions[name].statements, 1):
+def with_own_columns(evidence: Evidence, name: str, read: int, number: int) -> str:
+    """A statement with the columns of its row in the place of what a look has read of that row."""
+    statements = evidence.transactions[name].statements
+    look, sql = statements[read - 1], statements[number - 1].text
+    for value, column in look.kept.items():
+        write = evidence.reading(sql)
+        if value in write.parameters and write.assigned:
+            own = expression(evidence, write, evidence.reading(look.text), column.lower())
+            sql = write.with_value(value, own) if isinstance(own, exp.Column) else sql
+    return sql
+
+
+def _needed_elsewhere(evidence: Evidence, name: str, read: int, known: set[int]) -> bool:
+    """Whether anything else uses what the look kept. The statements that are ``known`` may ask for
+    it in their conditions, and compute with it where it is the column that they change.
+    """
+    statements = evidence.transactions[name].statements
+    kept = set(statements[read - 1].kept)
+    for number, one in enumerate(statements, 1):
         conditions = [one.requirement] if number in known else [one.condition, one.requirement]
         named = {operand.name for c in conditions if c is not None for operand in c.names}
-        if kept & (named | set(evidence.reading(one.text).parameters)):
+        text = with_own_columns(evidence, name, read, number) if number in known else one.text
+        if kept & (named | set(evidence.reading(text).parameters)):
             return True
     return False

@@ -11,7 +11,7 @@ from collections.abc import Iterator, Mapping
 
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.editing import of_table
-from catenum.core.propose.looking import Look, Span, looks
+from catenum.core.propose.looking import Look, Span, looks, with_own_columns
 from catenum.core.propose.retry import PAUSE_MS, TIMES, may_begin_again
 from catenum.core.propose.stronger_lock import anomalies_reported
 
@@ -165,9 +165,10 @@ def _written(evidence: Evidence, name: str, look: Look) -> Mapping[int, Rewritte
     assigned: Mapping[str, str] = {}
     if look.update is not None:
         dialect = evidence.rules.sql.dialect
+        change = evidence.reading(with_own_columns(evidence, name, look.read, look.update))
         assigned = {
             column: of_table(value, look.table, dialect)
-            for column, value in evidence.reading(statements[look.update - 1].text).assigned.items()
+            for column, value in change.assigned.items()
         }
     sql = _with_clause(evidence, insert.text, _key(evidence, look), assigned)
     if sql is None:

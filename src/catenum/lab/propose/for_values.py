@@ -8,11 +8,11 @@ one which fits these values only is refuted soon.
 from __future__ import annotations
 
 import contextlib
+from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
 from catenum.core.errors import InputError
-from catenum.core.propose.candidate import Candidate
 from catenum.core.propose.ranking import ForValues, Proposal, ranked
 from catenum.core.scenario.model import Remedy, Scenario
 from catenum.core.sweep.carried_over import OnlyHere
@@ -40,6 +40,8 @@ class ForAllValues:
 
     sweeper: Sweeper
     _fine: set[str] = field(default_factory=set)
+    #: By the text of its values, how many proposals a case has refuted.
+    _refuted: Counter[str] = field(default_factory=Counter)
     swept: Sweep = field(init=False)
     budget_ms: float = field(init=False)
     _clock: Clock = field(init=False)
@@ -53,19 +55,16 @@ class ForAllValues:
 
     def check(self, tried: list[Proposal]) -> None:
         """Say of what cures in ``tried``, which is changed, whether it does so for all values: the
-        first of those that are known to, and all that come before it.
+        first of those that are known to, and all that come before it. What was said before stays.
         """
-        checked: list[Candidate] = []
         while True:
             cures = [one for one in ranked(tried) if one.cures]
-            first = next((one for one in cures if one.candidate not in checked), None)
+            first = next((one for one in cures if one.values is None), None)
             if first is None:
                 return
             settled = next((one for one in cures if one.values and one.values.holds), None)
-            over = self._clock.now_ms() > self.budget_ms
-            checked.append(first.candidate)
             place = next(n for n, one in enumerate(tried) if one.candidate is first.candidate)
-            if over:
+            if self.over:
                 tried[place] = replace(first, values=self._unknown("the time was over"))
             else:
                 tried[place] = self._on_bad(first, MOST_BAD_AFTER if settled else MOST_BAD_FIRST)
@@ -77,20 +76,32 @@ class ForAllValues:
                         first, values=self._unknown("it came after one that holds")
                     )
 
+    def go_on(self) -> None:
+        """For what is tried where nothing so far holds, as long again."""
+        self._clock = Clock()
+
+    @property
+    def over(self) -> bool:
+        """Whether the time is over that proposals may take together."""
+        return self._clock.now_ms() > self.budget_ms
+
     def _unknown(self, why: str, cases: int = 0) -> ForValues:
         return ForValues(holds=None, cases=cases, but=why, longest=self.sweeper.length)
 
     def _on_bad(self, one: Proposal, most: int) -> Proposal:
         """On cases that are bad as it is; its values stay None where it cures them."""
-        cases = [(*self._plan_of(result), result.case) for result in self.bad[:most]]
+        # what has refuted another is likely to refute this one
+        bad = sorted(self.bad, key=lambda result: -self._refuted[repr(result.case.values)])[:most]
+        cases = [(*self._plan_of(result), result.case) for result in bad]
         jobs = self._jobs_of(one.candidate.remedy, [(base, case, None) for base, _, case in cases])
         self.sweeper.explores.expect(jobs)
         for number, (base, plan, case) in enumerate(cases, 1):
             found = self._try(one, base, plan, case, number)
             if found is not None:
+                self._refuted[repr(case.values)] += 1
                 self.sweeper.explores.forget()
                 return found
-        self._fine = {repr(result.case.values) for result in self.bad[:most]}
+        self._fine = {repr(result.case.values) for result in bad}
         return one
 
     def _plan_of(self, result: CaseResult) -> tuple[Scenario, CasePlan]:
@@ -135,7 +146,7 @@ class ForAllValues:
                 if repr(case.values) in self._fine:
                     done += 1
                     continue  # it was among the bad ones
-                if self._clock.now_ms() > self.budget_ms:
+                if self.over:
                     return replace(one, values=self._unknown("the time was over", done))
                 done += 1
                 known = self.sweeper.known_fine(plan, case)

@@ -88,6 +88,8 @@ class Proposer:
     _screen: list[tuple[str, ...]] = field(init=False)
     _deferred: list[Candidate] = field(init=False)
     _deadlocked: list[Candidate] = field(init=False)
+    #: How long it may take to check whole what would be put first.
+    _budget_ms: float = field(init=False)
 
     def run(self) -> Proposals:
         """Everything. Raises InputError, TargetError as exploring does."""
@@ -138,13 +140,9 @@ class Proposer:
         self._deadlocked: list[Candidate] = []  # of these, those that a deadlock ended
         try:
             self._try_all(evidence, found)
+            self._budget_ms = max(LEAST_CONFIRM_MS, took * TIMES_BASELINE)
             if not self.first_only:
-                others = variations(evidence)
-                budget_ms = max(LEAST_CONFIRM_MS, took * TIMES_BASELINE)
-                whoever = _whoever_fails(found.scenario)
-                Confirmation(
-                    self, whoever, found.baseline, others, budget_ms, self._serial.failed
-                ).confirm(found.tried)
+                self._confirm(found)
         except KeyboardInterrupt:
             found.interrupted = found.stopped = True
         if not (self.first_only or found.interrupted or self.over()):
@@ -179,6 +177,17 @@ class Proposer:
         options = replace(self.options, order=None, victim=None)
         return replace(self, scenario=case.scenario, file=None, options=options, instead=case).run()
 
+    def _confirm(self, found: Proposals) -> None:
+        """Check whole what would be put first."""
+        Confirmation(
+            self,
+            _whoever_fails(found.scenario),
+            found.baseline,
+            variations(self._evidence),
+            self._budget_ms,
+            self._serial.failed,
+        ).confirm(found.tried)
+
     def _for_all_values(self, found: Proposals) -> None:
         """Of a scenario with parameters: whether what cures this case cures the code."""
         if not found.cures:
@@ -193,6 +202,19 @@ class Proposer:
             return
         found.swept = check.swept
         check.check(found.tried)
+        if not check.swept.proven or any(one.values and one.values.holds for one in found.cures):
+            return
+        check.go_on()
+        for pair in self._pairs(found, for_values=True):
+            if self.over() or check.over:
+                return
+            proposal = self.attempt(pair, found)
+            if proposal is None or not proposal.cures:
+                continue
+            check.check(found.tried)
+            if any(one.values and one.values.holds for one in found.cures):
+                self._confirm(found)
+                return
 
     def _sweeper(self, scenario: Scenario) -> Sweeper | None:
         """What runs the scenario with other values; None where it has none to choose. Raises
@@ -531,27 +553,35 @@ class Proposer:
 
     # -- together ----------------------------------------------------------------------------------
 
-    def _pairs(self, found: Proposals) -> Iterator[Candidate]:
-        """Of what helps and does not cure, two together; none where something cures already."""
-        if any(one.cures for one in found.tried):
-            return
-        before = found.baseline
+    def _pairs(self, found: Proposals, *, for_values: bool = False) -> Iterator[Candidate]:
+        """Of what helps and does not cure, two together; none where something cures already.
+        ``for_values``: what cures the case at hand only, with what may cure the others.
+        """
         usable = [
             one
-            for one in found.tried
+            for one in ranked(found.tried)
             if one.defect is None
             and one.verdict.rank not in ("worse", "loses")
             and not one.candidate.eases_only
+            and not one.candidate.splits
         ]
-        usable.sort(key=lambda one: one.measure)
-        number = 0
-        for one, other in combinations(usable, 2):
-            if not any(_helps(part.figures, before) for part in (one, other)):
-                continue
-            together = merged(one.candidate, other.candidate)
-            if together is not None and number < MOST_PAIRS:
-                number += 1
-                yield together
+        if for_values:
+            usable.sort(key=lambda one: not one.cures)
+            pairs = [(one, other) for one, other in combinations(usable, 2) if one.cures]
+            # what begins again has the conflict still
+            pairs.sort(key=lambda pair: any(part.candidate.remedy.retry for part in pair))
+        elif found.cures:
+            return
+        else:
+            usable.sort(key=lambda one: one.measure)
+            before = found.baseline
+            pairs = [
+                pair
+                for pair in combinations(usable, 2)
+                if any(_helps(part.figures, before) for part in pair)
+            ]
+        together = (merged(one.candidate, other.candidate) for one, other in pairs)
+        yield from islice(filter(None, together), MOST_PAIRS)
 
 
 def _whoever_fails(scenario: Scenario) -> Scenario:
