@@ -227,6 +227,7 @@ def _figures(one: Figures) -> str:
 def candidates(text: str, server: str, explored: Exploration, played: Recording) -> Iterator[str]:
     """All changes that are derived of what was seen, tried or not."""
     scenario = read_scenario(text.encode(), "case.yaml").scenario.for_server(server)
+    derived: dict[str, Remedy] = {}
     for wrong in ((), tuple(scenario.holds)[:1]):
         evidence = Evidence(scenario=scenario, rules=rules_of(server), explored=explored, played=played,
                             tables=played.tables, serial_breaks=wrong)  # fmt: skip
@@ -239,8 +240,35 @@ def candidates(text: str, server: str, explored: Exploration, played: Recording)
                 said = (one.decides, one.eases_only, one.for_checks, one.excludes, one.these_values)
                 yield f"    {brief(said)}\n"
                 yield "".join(f"    | {line}\n" for line in difference(scenario, one))
+                derived.setdefault(one.name, one.remedy)
         if not scenario.holds:
-            return
+            break
+    if any(one.parameters for one in scenario.transactions.values()):
+        yield from _on_other_values(scenario, server, derived)
+
+
+def _on_other_values(scenario: Scenario, server: str, remedies: dict[str, Remedy]) -> Iterator[str]:
+    """What changes become in the cases of a sweep."""
+    try:
+        sweeper = _sweeper(scenario, server)
+        plans = sweeper.plans()
+    except InputError as error:
+        yield f"-- {error.problems[0].message}\n"
+        return
+    for base, plan in plans:
+        for case in [one for one in plan.cases if one.meets][:CARRIED_TO]:
+            yield f"-- with {sweeper.words(plan, case)}\n"
+            other = sweeper.scenario_of(base, case.values)
+            for name, remedy in remedies.items():
+                try:
+                    found = sweeper.carried(remedy, other)
+                    yield f"{name}: {brief(plain(found)) if found is not None else 'nothing'}\n"
+                except OnlyHere as error:
+                    yield f"{name}: {error}\n"
+
+
+#: To so many cases of each plan changes are carried over.
+CARRIED_TO = 3
 
 
 def dumps(server: str, path: Path) -> Iterator[str]:
@@ -615,6 +643,17 @@ class Described(ScriptedEngine):
         return self._rows
 
 
+def _sweeper(scenario: Scenario, server: str, longest: int | None = None) -> Sweeper:
+    """One that runs nothing."""
+    return Sweeper(
+        explores=Here(connect=lambda: None, engine=None),
+        engine=Described(server, scenario),
+        scenario=scenario,
+        options=ExploreOptions(),
+        longest=longest,
+    )
+
+
 #: What is swept beside generated ones: lists, ranges, references, keys that are not there, limits.
 SWEPT = (Path(__file__).with_name("corpus") / "sweeps.yaml").read_text().split("\n---\n")
 #: Generated ones of each server.
@@ -630,10 +669,7 @@ def coincidences(server: str) -> Iterator[str]:
         lists = any(one.lists for one in scenario.transactions.values())
         for longest in (None, 1) if lists else (None,):
             try:
-                sweeper = Sweeper(
-                    explores=Here(connect=lambda: None, engine=None), engine=Described(server, scenario),
-                    scenario=scenario, options=ExploreOptions(), longest=longest,
-                )  # fmt: skip
+                sweeper = _sweeper(scenario, server, longest)
             except InputError as error:
                 yield f"{error.problems[0].message}\n"
                 continue

@@ -7,14 +7,19 @@ from __future__ import annotations
 import pytest
 import yaml
 
+from catenum import samples
 from catenum.core.scenario.loops import Loop, code_of, with_values
 from catenum.core.scenario.model import Remedy
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.scenario.remedies import apply_remedy
+from catenum.core.scenario.writing import as_text, definition_of
 from catenum.core.servers import rules_of
 from catenum.core.sweep.carried_over import OnlyHere, carried_over
 from catenum.core.sweep.domains import domains_of
 from catenum.core.sweep.parametrize import parametrized
+from test_fixes import FIXES
+
+value_names = rules_of("postgresql").sql.value_names
 
 HEAD = """
 scenario: x
@@ -140,6 +145,40 @@ def remedied(change: dict, values: dict[str, tuple[int, ...]]):
         return None
     changed, _ = apply_remedy(other, carried)
     return [one.text for one in changed.transactions["north"].statements]
+
+
+SHIPPED = {name: samples.text(name) for name in samples.names()}
+FIXED = {name: one["text"] for name, one in FIXES.items()}
+
+
+@pytest.mark.parametrize("server", ["postgresql", "mysql"])
+@pytest.mark.parametrize("name", [*SHIPPED, *FIXED])
+def test_the_scenario_that_a_recording_carries_can_be_read_and_is_the_same(name, server):
+    whole = read_scenario((SHIPPED | FIXED)[name].encode(), name).scenario
+    for remedy in (None, *whole.remedies.values()):
+        changed, ddl = apply_remedy(whole, remedy) if remedy is not None else (whole, ())
+        text = as_text(definition_of(changed, server, ddl))
+        again = read_scenario(text.encode(), "again").scenario.for_server(server)
+        before = changed.for_server(server)
+        assert _runs(again) == _runs(before)
+        if remedy is None:  # what changes single turns is no loop any more
+            assert {n: code_of(t) for n, t in again.transactions.items()} == {
+                n: code_of(t) for n, t in before.transactions.items()
+            }
+
+
+def _runs(scenario):
+    """What is sent, with the values of the parameters that it names."""
+    return {
+        name: [
+            (
+                one.model_dump(exclude={"turn"}),
+                [transaction.parameters.get(value) for value in value_names(one.text)],
+            )
+            for one in transaction.statements
+        ]
+        for name, transaction in scenario.transactions.items()
+    }
 
 
 def test_a_remedy_of_the_code_is_carried_over_to_a_longer_list():

@@ -100,7 +100,7 @@ def _statements(
                     "number": number,
                     "place": inner + 1,
                 }
-                new = _with_lists(_renamed(one, renamed), lists)
+                new = _with_lists(with_names(one, renamed), lists)
                 yield {**(new if _is_full(new) else {"sql": new}), "turn": turn}, (*at, "do", inner)
 
 
@@ -221,9 +221,9 @@ def _in_condition(text: Any, renamed: Mapping[str, str]) -> Any:
     return text
 
 
-def _renamed(entry: Any, renamed: Mapping[str, str]) -> Any:
-    """A statement of a loop as one of its turns has it."""
-    new = {name: f":{other}" for name, other in renamed.items()}
+def with_names(entry: Any, names: Mapping[str, str]) -> Any:
+    """A statement of a file with other names for parameters, in its text and its conditions."""
+    new = {name: f":{other}" for name, other in names.items()}
     if not _is_full(entry):
         return in_texts(entry, new)
     found = dict(entry)
@@ -231,7 +231,7 @@ def _renamed(entry: Any, renamed: Mapping[str, str]) -> Any:
         found["sql"] = in_texts(found["sql"], new)
     for key in ("when", "require"):
         if key in found:
-            found[key] = _in_condition(found[key], renamed)
+            found[key] = _in_condition(found[key], names)
     return found
 
 

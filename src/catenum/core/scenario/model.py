@@ -819,7 +819,7 @@ def _numbered(value: object) -> object:
         return {number: {} for number in value}
     if not isinstance(value, dict):
         raise ValueError("must be a statement's number, a list of them, or a mapping")
-    return value
+    return _by_number(value)
 
 
 def _kind_of_result(value: Any) -> str | None:
@@ -857,10 +857,14 @@ class Expectation(_Model):
             ),
         )
     )
-    results: dict[Name, dict[int, ExpectedResult]] | None = Field(
+    results: (
+        dict[Name, Annotated[dict[int, ExpectedResult], BeforeValidator(_by_number)]] | None
+    ) = Field(
         default=None, description="by transaction and statement, the rows or how many there are"
     )
-    errors: dict[Name, dict[int, str | StrictInt]] | None = Field(
+    errors: (
+        dict[Name, Annotated[dict[int, str | StrictInt], BeforeValidator(_by_number)]] | None
+    ) = Field(
         default=None,
         description=(
             "by transaction and statement: deadlock, timeout, refused, duplicate, rejected, or the"
