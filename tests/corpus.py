@@ -14,6 +14,7 @@ import contextlib
 import difflib
 import functools
 import gzip
+import hashlib
 import io
 import json
 import os
@@ -539,6 +540,9 @@ def damaged(files: tuple[str, ...], chances: int = 5) -> str:
                     f"{one['kind']} {one['at']} {one['victim']} {one['relations']} {one['notes']}\n"
                 )
                 found.append(f"    {shortened(str(members), 600)}\n    {waits}\n")
+            staged = steady(call(f"restage {' '.join(names)} --pick 1 --no-play --zone UTC"))
+            digest = hashlib.sha256(staged.encode()).hexdigest()[:16]
+            found.append(f"restaged: {digest}, {staged.count(chr(10))} lines\n")
     return "".join(found)
 
 
@@ -586,6 +590,10 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
         CORPUS / "said" / "questions.txt",
         lambda: "".join(tables.questions(CORPUS / "questions.yaml")),
     )
+    yield (
+        CORPUS / "said" / "questions-by-chance.txt",
+        lambda: "".join(tables.questions_by_chance(CORPUS / "questions.yaml")),
+    )
     yield CORPUS / "said" / "verdicts.txt", lambda: "".join(tables.verdicts())
     yield (CORPUS / "said" / "broken.txt", lambda: "".join(tables.broken(CORPUS / "broken.yaml")))
     yield CORPUS / "said" / "traces.txt", lambda: "".join(tables.traces())
@@ -604,6 +612,10 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
         yield (
             CORPUS / "said" / f"readings.{server}.txt",
             lambda s=server: "".join(tables.readings(s, texts)),
+        )
+        yield (
+            CORPUS / "said" / f"statements-by-chance.{server}.txt",
+            lambda s=server: "".join(tables.statements_by_chance(s, texts)),
         )
         yield (
             CORPUS / "said" / f"levels.{server}.txt",

@@ -4,9 +4,11 @@ by the tests.
 
 from __future__ import annotations
 
+import hashlib
 import importlib
 import itertools
 import random
+import re
 from collections.abc import Iterator
 from dataclasses import MISSING, fields, is_dataclass, replace
 from datetime import UTC, datetime
@@ -22,7 +24,7 @@ import test_space
 from catenum.core.compare import measure
 from catenum.core.compare.verdict import Figures, judge
 from catenum.core.document.recording import data_sentence
-from catenum.core.errors import CatenumError, InputError
+from catenum.core.errors import InputError
 from catenum.core.logs.conflicts import CapturedWait, Conflict
 from catenum.core.logs.masking import others
 from catenum.core.logs.rows import rows_for
@@ -294,18 +296,126 @@ def dumps(server: str, path: Path) -> Iterator[str]:
 def questions(path: Path) -> Iterator[str]:
     """What functions of the core answer, or with which error."""
     for name, asked in yaml.safe_load(path.read_text(encoding="utf-8")).items():
-        module, _, place = name.partition(":")
-        function: Any = importlib.import_module(f"catenum.{module}")
-        for part in place.split("."):
-            function = getattr(function, part)
+        place = name.partition(":")[2]
         for words in asked:
-            given = [_given(word) for word in words]
-            try:
-                found = function(*given)
-                reported = brief(list(found) if hasattr(found, "__next__") else found)
-            except (ValueError, CatenumError, KeyError, LookupError) as error:
-                reported = f"{type(error).__name__}: {error}"
+            reported = _answer(_function(name), words)
             yield f"{place}({', '.join(map(brief, words))}) → {reported}\n"
+
+
+def _function(name: str) -> Any:
+    module, _, place = name.partition(":")
+    function: Any = importlib.import_module(f"catenum.{module}")
+    for part in place.split("."):
+        function = getattr(function, part)
+    return function
+
+
+def _answer(function: Any, words: list[Any]) -> str:
+    try:
+        found = function(*map(_given, words))
+        return brief(list(found) if hasattr(found, "__next__") else found)
+    except Exception as error:
+        return f"{type(error).__name__}: {error}"
+
+
+#: So many questions by chance to each function, and so many answers to a line.
+ASKED_BY_CHANCE, TO_A_LINE = 80, 10
+
+
+def questions_by_chance(path: Path) -> Iterator[str]:
+    """What the same functions answer to questions that are changed by chance, as digests: nobody
+    has thought of these, and none of the answers is known to be right.
+    """
+    for name, asked in yaml.safe_load(path.read_text(encoding="utf-8")).items():
+        chance = random.Random(name)
+        leaves = [leaf for words in asked for leaf in _leaves_of(words)]
+        answers = []
+        for _ in range(ASKED_BY_CHANCE if leaves else 0):
+            words = _varied(chance.choice(asked), chance, chance.choice(leaves), leaves)
+            answers.append(f"{brief(words)} → {_answer(_function(name), words)}")
+        yield from _digests(name, answers)
+
+
+def _digests(name: str, texts: list[str]) -> Iterator[str]:
+    for first in range(0, len(texts), TO_A_LINE):
+        some = "\n".join(texts[first : first + TO_A_LINE])
+        yield f"{name} {first}: {hashlib.sha256(some.encode()).hexdigest()[:16]}\n"
+
+
+def _leaves_of(words: Any) -> Iterator[Any]:
+    if isinstance(words, list):
+        for one in words:
+            yield from _leaves_of(one)
+    elif isinstance(words, dict):
+        yield from (
+            () if len(words) == 1 and set(words) <= STANDS_FOR else _leaves_of(list(words.values()))
+        )
+    else:
+        yield words
+
+
+def _varied(words: Any, chance: random.Random, leaf: Any, leaves: list[Any]) -> Any:
+    """The same with about one leaf changed: a text cut, doubled, or mixed with another; a number
+    moved; or another of the function's in its place.
+    """
+    many = sum(1 for _ in _leaves_of(words)) or 1
+
+    def change(one: Any) -> Any:
+        if isinstance(one, list):
+            return [change(part) for part in one]
+        if isinstance(one, dict):
+            if len(one) == 1 and set(one) <= STANDS_FOR:
+                return one
+            return {key: change(part) for key, part in one.items()}
+        if chance.random() * many >= 1:
+            return one
+        if isinstance(one, str) and chance.random() < 0.8:
+            return mixed(one, leaf if isinstance(leaf, str) else str(leaf), chance)
+        if isinstance(one, (int, float)) and not isinstance(one, bool) and chance.random() < 0.7:
+            return one + chance.choice((-1, 1, 10))
+        return chance.choice(leaves)
+
+    return change(words)
+
+
+def mixed(text: str, other: str, chance: random.Random) -> str:
+    """A text with some of its words dropped, doubled, exchanged, or taken from another."""
+    words, others = (
+        re.findall(r"\w+|\s+|.", text, re.DOTALL),
+        re.findall(r"\w+|\s+|.", other, re.DOTALL),
+    )
+    for _ in range(chance.choice((1, 1, 2))):
+        if not words:
+            break
+        at = chance.randrange(len(words))
+        match chance.randrange(5):
+            case 0:
+                del words[at : at + chance.choice((1, 1, 2, 5))]
+            case 1:
+                words[at:at] = words[at : at + chance.choice((1, 2))]
+            case 2:
+                with_ = chance.randrange(len(words))
+                words[at], words[with_] = words[with_], words[at]
+            case 3 if others:
+                words[at] = chance.choice(others)
+            case 4 if others:
+                words[at:] = others[chance.randrange(len(others)) :]
+    return "".join(words)
+
+
+def statements_by_chance(server: str, texts: list[str]) -> Iterator[str]:
+    """What is said of statements that are mixed by chance, as digests."""
+    chance, found = random.Random(f"mixed {server}"), []
+    for _ in range(MIXED):
+        sql = mixed(chance.choice(texts), chance.choice(texts), chance)
+        found.append("".join((*statements(server, [sql]), *readings(server, [sql]))))
+    yield from _digests(server, found)
+
+
+#: Statements of each server that are mixed.
+MIXED = 120
+#: Single keys that stand for what cannot be written in a table of questions.
+STANDS_FOR = {"lexis", "rules", "bytes", "mode", "remedy"}
 
 
 def _given(word: Any) -> Any:
