@@ -594,6 +594,7 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
         CORPUS / "said" / "questions-by-chance.txt",
         lambda: "".join(tables.questions_by_chance(CORPUS / "questions.yaml")),
     )
+    yield CORPUS / "said" / "functions-by-chance.txt", functions_by_chance
     yield CORPUS / "said" / "verdicts.txt", lambda: "".join(tables.verdicts())
     yield (CORPUS / "said" / "broken.txt", lambda: "".join(tables.broken(CORPUS / "broken.yaml")))
     yield CORPUS / "said" / "traces.txt", lambda: "".join(tables.traces())
@@ -645,6 +646,18 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
     for name, files in log_cases():
         yield CORPUS / "said" / f"log-{name}.txt", lambda files=files: steady(said_of_log(files))
         yield CORPUS / "said" / f"damaged-{name}.txt", lambda files=files: damaged(files)
+
+
+def functions_by_chance() -> str:
+    """Of statements, of lines of logs, and of scenarios."""
+    statements = (CORPUS / "statements.txt").read_text(encoding="utf-8").splitlines()
+    lines = [
+        line
+        for _, files in log_cases()
+        for line in Path(files[0]).read_text(encoding="utf-8").splitlines()[:80]
+    ]
+    made = tables.functions_by_chance(statements, lines, [samples.text(n) for n in samples.names()])
+    return "".join(made)
 
 
 def dump_of(server: str, where: Any) -> str:

@@ -4,12 +4,14 @@ by the tests.
 
 from __future__ import annotations
 
+import functools
 import hashlib
 import importlib
+import inspect
 import itertools
 import random
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import MISSING, fields, is_dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -20,6 +22,7 @@ import sqlglot
 import yaml
 from sqlglot import exp
 
+import catenum.core
 import test_space
 from catenum.core.compare import measure
 from catenum.core.compare.verdict import Figures, judge
@@ -64,6 +67,8 @@ from catenum.lab.sweep.sweep import Sweeper
 from enumerating.coincide import coinciding
 from enumerating.compare import plain as plain_case
 from enumerating.generate import MAKES
+
+CORE = Path(catenum.core.__file__).parent
 
 
 def brief(value: Any) -> str:
@@ -401,6 +406,142 @@ def mixed(text: str, other: str, chance: random.Random) -> str:
             case 4 if others:
                 words[at:] = others[chance.randrange(len(others)) :]
     return "".join(words)
+
+
+#: So many calls of each function that takes nothing but texts, numbers and rules.
+CALLED_BY_CHANCE = 60
+_WORDS_OF_ALL = (
+    "berth", "Halcyon", "7", "0", "-1", "1.5", "2026-11-30 09:32:19.092 UTC", "row", "read committed", "deadlock", "clean", "north south north",
+    "500ms", "2 h", "a > 1 and b is null", "berth(id=7)", "X,REC_NOT_GAP", "(0,5)", "", " ", "PRIMARY", "{}", "[]", "'x'", "null", "true",
+)  # fmt: skip
+
+
+def functions_by_chance(statements: list[str], lines: list[str], files: list[str]) -> Iterator[str]:
+    """What every function of the core answers that takes nothing but texts, numbers and rules: to
+    arguments that are drawn by chance, as digests.
+    """
+    for path in sorted(CORE.rglob("*.py")):
+        name = ".".join(path.relative_to(CORE.parents[1]).with_suffix("").parts)
+        module = importlib.import_module(name.removesuffix(".__init__"))
+        for title, function in sorted(vars(module).items()):
+            own = getattr(function, "__module__", None) == module.__name__
+            if title.startswith("_") or not own or not inspect.isfunction(inspect.unwrap(function)):
+                continue
+            signature = inspect.signature(inspect.unwrap(function))
+            asked = signature.parameters.values()
+            if str(signature.return_annotation) in NO_DATA:
+                continue
+            chance = random.Random(f"{name}:{title}")
+            draw = Draws(chance, statements, lines, files)
+            if not asked or not all(str(one.annotation) in draw.kinds for one in asked):
+                continue
+            answers = []
+            for _ in range(CALLED_BY_CHANCE):
+                given = {one.name: draw.of(one.name, str(one.annotation)) for one in asked}
+                answers.append(_answer(functools.partial(function, **given), []))
+            yield from _digests(f"{name.removeprefix('catenum.core.')}:{title}", answers)
+
+
+#: What is returned that is no plain data.
+NO_DATA = ("Rules", "LogRules", "ScenarioFile")
+
+
+class Draws:
+    """Arguments by what they are said to be."""
+
+    def __init__(
+        self, chance: random.Random, statements: list[str], lines: list[str], files: list[str]
+    ) -> None:
+        self.chance, self.statements, self.lines, self.files = chance, statements, lines, files
+        texts = dict.fromkeys(
+            ("Sequence[str]", "Iterable[str]", "Collection[str]", "list[str]", "tuple[str, ...]"),
+            self.texts,
+        )
+        self.kinds: dict[str, Callable[[], Any]] = {
+            **texts, "str": self.text, "str | None": lambda: self.or_none(self.text),
+            "int": self.number, "int | None": lambda: self.or_none(self.number),
+            "float": lambda: self.number() / 2, "float | None": lambda: self.or_none(self.number),
+            "bool": lambda: chance.random() < 0.5, "Rules": self.rules,
+            "TokenPatterns": lambda: self.rules().sql.token_patterns, "bytes": lambda: self.text().encode(),
+            "Mapping[str, str]": lambda: dict(zip(self.texts(), self.texts(), strict=False)),
+            "Mapping[str, int]": lambda: {one: self.number() for one in self.texts()},
+            "Mode": self.mode, "Mode | None": lambda: self.or_none(self.mode),
+            "object": self.any, "Any": self.any,
+        }  # fmt: skip
+
+    def of(self, name: str, kind: str) -> Any:
+        """One for an argument of this name."""
+        if kind == "str" and name == "dialect":
+            return self.rules().sql.dialect
+        if kind == "str" and name in ("server", "level"):
+            rules = self.rules()
+            return rules.name if name == "server" else self.chance.choice(list(rules.locks.levels))
+        if kind == "str" and name in ("sql", "statement", "script"):
+            return mixed(
+                self.chance.choice(self.statements),
+                self.chance.choice(self.statements),
+                self.chance,
+            )
+        return self.kinds[kind]()
+
+    def text(self) -> str:
+        """A word, a statement, lines of a log, or a scenario; often with something changed."""
+        chance = self.chance
+        at = chance.randrange(len(self.lines))
+        some = "\n".join(self.lines[at : at + chance.choice((1, 1, 5, 30))])
+        found = chance.choice(
+            (
+                chance.choice(_WORDS_OF_ALL),
+                chance.choice(self.statements),
+                some,
+                chance.choice(self.files),
+            )
+        )
+        return (
+            mixed(found, chance.choice(_WORDS_OF_ALL), chance) if chance.random() < 0.4 else found
+        )
+
+    def texts(self) -> tuple[str, ...]:
+        return tuple(
+            self.text() if self.chance.random() < 0.3 else self.chance.choice(_WORDS_OF_ALL)
+            for _ in range(self.chance.randrange(5))
+        )
+
+    def number(self) -> int:
+        return self.chance.choice((0, 1, 1, 2, 3, 5, 8, 40, -1))
+
+    def rules(self) -> Any:
+        return rules_of(self.chance.choice(("postgresql", "mariadb", "mysql", "derby")))
+
+    def mode(self) -> Mode:
+        return Mode.read(
+            self.chance.choice(
+                (
+                    "X next-key",
+                    "S gap",
+                    "FOR UPDATE",
+                    "AccessShareLock",
+                    "X insert intention",
+                    "IX",
+                    "X record",
+                    "MDL_SHARED_READ",
+                )
+            )
+        )
+
+    def or_none(self, make: Callable[[], Any]) -> Any:
+        return None if self.chance.random() < 0.2 else make()
+
+    def any(self) -> Any:
+        """A value as a file may have it."""
+        kind = self.chance.randrange(5)
+        if kind == 0:
+            return self.texts()
+        if kind == 1:
+            return {
+                one: self.chance.choice((self.number(), self.text(), None)) for one in self.texts()
+            }
+        return self.chance.choice((self.number(), self.text(), None, True, 1.5))
 
 
 def statements_by_chance(server: str, texts: list[str]) -> Iterator[str]:
