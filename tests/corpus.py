@@ -594,6 +594,7 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
         CORPUS / "said" / "questions-by-chance.txt",
         lambda: "".join(tables.questions_by_chance(CORPUS / "questions.yaml")),
     )
+    yield CORPUS / "said" / "expectations.txt", expectations
     yield CORPUS / "said" / "functions-by-chance.txt", functions_by_chance
     yield CORPUS / "said" / "verdicts.txt", lambda: "".join(tables.verdicts())
     yield (CORPUS / "said" / "broken.txt", lambda: "".join(tables.broken(CORPUS / "broken.yaml")))
@@ -646,6 +647,16 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
     for name, files in log_cases():
         yield CORPUS / "said" / f"log-{name}.txt", lambda files=files: steady(said_of_log(files))
         yield CORPUS / "said" / f"damaged-{name}.txt", lambda files=files: damaged(files)
+
+
+def expectations() -> str:
+    """Of the recordings that are altered."""
+    played = {
+        case.said.stem: recording_file.from_json(recorded(case).encode(), "seen.json")
+        for case in cases()
+        if case.said.stem.removeprefix("play-") in ALTERED
+    }
+    return "".join(tables.expectations(played))
 
 
 def functions_by_chance() -> str:

@@ -125,7 +125,8 @@ def _changes(node: ast.AST) -> Iterator[ast.AST]:
     elif isinstance(other, ast.Constant) and isinstance(other.value, bool):
         yield ast.Constant(not other.value)
     elif isinstance(other, ast.Constant) and isinstance(other.value, (int, float)):
-        yield ast.Constant(other.value + 1 if isinstance(other.value, int) else other.value * 2)
+        whole = isinstance(other.value, int) or not other.value
+        yield ast.Constant(other.value + 1 if whole else other.value * 2)
     elif (
         isinstance(other, ast.Call) and isinstance(other.func, ast.Name) and other.func.id in CALLED
     ):

@@ -9,6 +9,7 @@ import hashlib
 import importlib
 import inspect
 import itertools
+import json
 import random
 import re
 from collections.abc import Callable, Iterator
@@ -25,6 +26,7 @@ from sqlglot import exp
 import catenum.core
 import test_space
 from catenum.core.compare import measure
+from catenum.core.compare.expectation import differences, subject
 from catenum.core.compare.verdict import Figures, judge
 from catenum.core.document.recording import data_sentence
 from catenum.core.errors import InputError
@@ -48,7 +50,7 @@ from catenum.core.scenario.conditions import (
     known_kinds,
     parse_condition,
 )
-from catenum.core.scenario.model import Remedy, Scenario
+from catenum.core.scenario.model import Expectation, Remedy, Scenario
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.scenario.remedies import describe
 from catenum.core.servers import profile_of, rules_of
@@ -321,6 +323,91 @@ def _answer(function: Any, words: list[Any]) -> str:
         return brief(list(found) if hasattr(found, "__next__") else found)
     except Exception as error:
         return f"{type(error).__name__}: {error}"
+
+
+#: Of each recording so many expectations that differ from what was seen.
+EXPECTED_OTHERWISE = 40
+
+
+def expectations(recordings: dict[str, Recording]) -> Iterator[str]:
+    """What is not as expected: of all that was seen, nothing; of the same with something changed."""
+    for name, recording in recordings.items():
+        chance, seen = random.Random(name), _all_seen(recording)
+        yield f"-- {name}: {json.dumps(seen)}\n"
+        yield from _differences(seen, recording)
+        for _ in range(EXPECTED_OTHERWISE):
+            other = json.loads(json.dumps(seen))
+            yield f"{_change_one(other, chance)}\n"
+            yield from _differences(other, recording)
+
+
+def _all_seen(recording: Recording) -> dict[str, Any]:
+    """Everything that an order can be expected to show, as a scenario says it."""
+    ends = {one.name: len(one.statements) + 1 for one in recording.transactions}
+    found: dict[str, Any] = {
+        "outcome": recording.outcome.kind,
+        "waits": {},
+        "results": {},
+        "errors": {},
+    }
+    for wait in recording.waits:
+        one = {"holder": wait.holder, "over": wait.resource.text}
+        found["waits"].setdefault(wait.waiter, {})[str(wait.statement or ends[wait.waiter])] = one
+    for event in recording.events:
+        number = str(event.statement or ends[event.transaction])
+        if event.error is not None:
+            found["errors"].setdefault(event.transaction, {})[number] = event.error.kind
+        elif event.what == "done" and event.result is not None:
+            rows = [list(row) for row in event.result.rows]
+            found["results"].setdefault(event.transaction, {})[number] = rows
+        elif event.what == "done" and event.rows is not None:
+            found["results"].setdefault(event.transaction, {})[number] = event.rows
+    victims = [one.victim for one in recording.deadlocks if one.victim]
+    return {**found, **({"victim": victims[0]} if victims else {}),
+            "rows": {table: [list(row) for row in of.rows] for table, of in recording.rows.items()}}  # fmt: skip
+
+
+def _change_one(expected: dict[str, Any], chance: random.Random) -> str:
+    """Change one thing, and say which."""
+    places = list(_places(expected))
+    *above, last = chance.choice(places)
+    holder = functools.reduce(lambda found, key: found[key], above, expected)
+    value = holder[last]
+    values = [functools.reduce(lambda found, key: found[key], path, expected) for path in places]
+    if chance.random() < 0.3:
+        del holder[last]
+        return f"without {'.'.join(map(str, (*above, last)))}"
+    if isinstance(value, list) and value and isinstance(value[0], list) and chance.random() < 0.7:
+        rows = value[::-1] if chance.random() < 0.6 else [*value, value[0]]
+        holder[last] = {"in_any_order": rows} if chance.random() < 0.6 else rows
+    elif isinstance(value, int):
+        holder[last] = value + 1
+    else:
+        alike = [one for one in values if type(one) is type(value) and one != value]
+        holder[last] = json.loads(json.dumps(chance.choice(alike))) if alike else None
+    return f"{'.'.join(map(str, (*above, last)))}: {json.dumps(value)} → {json.dumps(holder[last])}"
+
+
+def _places(plain: Any, path: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]]:
+    """Where anything stands in it, at any depth."""
+    parts = (
+        plain.items()
+        if isinstance(plain, dict)
+        else enumerate(plain)
+        if isinstance(plain, list)
+        else ()
+    )
+    for key, one in parts:
+        yield (*path, key)
+        yield from _places(one, (*path, key))
+
+
+def _differences(expected: dict[str, Any], recording: Recording) -> Iterator[str]:
+    try:
+        for one in differences(Expectation.model_validate(expected), recording):
+            yield f"    {'.'.join(map(str, one.path))} ({subject(one)}): {one.expected} | {one.seen}\n"
+    except ValueError as error:
+        yield f"    {type(error).__name__}: {str(error).splitlines()[0]}\n"
 
 
 #: So many questions by chance to each function, and so many answers to a line.

@@ -76,7 +76,7 @@ def _waits(expected: Expectation, recording: Recording) -> Iterator[Difference]:
             wanted = f"{name} {number} {_waits_for(one.holder, one.over)}"
             text = ", ".join(texts) or "it does not wait"
             yield Difference(("waits", name, number), wanted, text)
-    for name, number in seen.keys() - asked.keys():
+    for name, number in sorted(seen.keys() - asked.keys()):
         first = seen[name, number][0]
         text = f"{name} {number} {_waits_for(first.holder, first.resource.text)}"
         yield Difference(("waits",), f"{name} {number} does not wait", text)
@@ -148,7 +148,7 @@ def _errors(expected: Expectation, recording: Recording) -> Iterator[Difference]
         if not any(kind in words(error) for error in errors):
             text = ", ".join(f"{error.kind} ({error.code or error.message})" for error in errors)
             yield Difference(("errors", name, number), kind, text or "no error")
-    for name, number in failed.keys() - asked.keys():
+    for name, number in sorted(failed.keys() - asked.keys()):
         yield Difference(
             ("errors",), f"no error of {name} {number}", _ending(failed[name, number][0])
         )

@@ -815,8 +815,8 @@ def _numbered(value: object) -> object:
     """One statement's number alone, or a list of them, where nothing else is said of them."""
     if isinstance(value, int) and not isinstance(value, bool):
         return {value: {}}
-    if isinstance(value, list):
-        return {number: {} for number in value}
+    if isinstance(value, list) and all(isinstance(number, int | str) for number in value):
+        value = {number: {} for number in value}
     if not isinstance(value, dict):
         raise ValueError("must be a statement's number, a list of them, or a mapping")
     return _by_number(value)

@@ -27,6 +27,8 @@ from catenum.lab.sweep.sweep import Sweeper
 #: Bad cases that every proposal is tried on first; and how many times what the sweep of the
 #: scenario took proposals may take together.
 MOST_BAD_FIRST, TIMES_SWEEP, LEAST_MS = 12, 2.0, 5_000.0
+#: Why nothing is known of what was not tried to its end.
+OVER = "the time was over"
 #: Bad cases for what comes behind one that holds.
 MOST_BAD_AFTER = 3
 #: Schedules of a case in which somebody fails in every serial order as it is: that is due to its
@@ -65,7 +67,7 @@ class ForAllValues:
             settled = next((one for one in cures if one.values and one.values.holds), None)
             place = next(n for n, one in enumerate(tried) if one.candidate is first.candidate)
             if self.over:
-                tried[place] = replace(first, values=self._unknown("the time was over"))
+                tried[place] = replace(first, values=self._unknown(OVER))
             else:
                 tried[place] = self._on_bad(first, MOST_BAD_AFTER if settled else MOST_BAD_FIRST)
                 holds = tried[place].values
@@ -76,9 +78,14 @@ class ForAllValues:
                         first, values=self._unknown("it came after one that holds")
                     )
 
-    def go_on(self) -> None:
-        """For what is tried where nothing so far holds, as long again."""
+    def go_on(self, tried: list[Proposal]) -> None:
+        """As long again: for that of ``tried``, which is changed, for which the time was over, and
+        for what is tried behind it.
+        """
         self._clock = Clock()
+        for place, one in enumerate(tried):
+            if one.values is not None and one.values.but == OVER:
+                tried[place] = replace(one, values=None)
 
     @property
     def over(self) -> bool:
@@ -147,7 +154,7 @@ class ForAllValues:
                     done += 1
                     continue  # it was among the bad ones
                 if self.over:
-                    return replace(one, values=self._unknown("the time was over", done))
+                    return replace(one, values=self._unknown(OVER, done))
                 done += 1
                 known = self.sweeper.known_fine(plan, case)
                 found = self._try(one, base, plan, case, done, known=known)

@@ -204,7 +204,10 @@ class Proposer:
         check.check(found.tried)
         if not check.swept.proven or any(one.values and one.values.holds for one in found.cures):
             return
-        check.go_on()
+        check.go_on(found.tried)
+        check.check(found.tried)
+        if any(one.values is None or one.values.holds is not False for one in found.cures):
+            return
         for pair in self._pairs(found, for_values=True):
             if self.over() or check.over:
                 return
