@@ -594,6 +594,12 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
         CORPUS / "said" / "questions-by-chance.txt",
         lambda: "".join(tables.questions_by_chance(CORPUS / "questions.yaml")),
     )
+    written_by_hand = [path.read_text() for path in sorted((CORPUS / "scenarios").glob("*.yaml"))]
+    given = [*map(samples.text, samples.names()), *(one["text"] for one in FIXES.values())]
+    yield (
+        CORPUS / "said" / "broken-by-chance.txt",
+        lambda: "".join(tables.broken_by_chance([*given, *written_by_hand])),
+    )
     yield CORPUS / "said" / "expectations.txt", expectations
     yield CORPUS / "said" / "functions-by-chance.txt", functions_by_chance
     yield CORPUS / "said" / "verdicts.txt", lambda: "".join(tables.verdicts())

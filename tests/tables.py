@@ -53,6 +53,7 @@ from catenum.core.scenario.conditions import (
 from catenum.core.scenario.model import Expectation, Remedy, Scenario
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.scenario.remedies import describe
+from catenum.core.scenario.writing import as_text, definition_of
 from catenum.core.servers import profile_of, rules_of
 from catenum.core.servers.by_profile import rules_by
 from catenum.core.servers.table_access import AccessMode
@@ -668,9 +669,36 @@ def broken(path: Path) -> Iterator[str]:
         yield f"-- {title}\n"
         try:
             yield f"{read_scenario(text.encode(), 'x.yaml').scenario.scenario} is read\n"
-        except InputError as error:
-            for one in error.problems:
-                yield f"{one.place}: {one.message}{f' | {one.advice}' if one.advice else ''}\n"
+        except InputError:
+            yield from _said_of_file(text)
+
+
+#: Scenarios that are changed by chance.
+BROKEN = 240
+
+
+def broken_by_chance(texts: list[str]) -> Iterator[str]:
+    """What is said of scenarios in which something is changed by chance, as digests."""
+    chance, found = random.Random("broken"), []
+    plains = [yaml.safe_load(text) for text in texts]
+    for _ in range(BROKEN):
+        made = json.loads(json.dumps(chance.choice(plains), default=str))
+        for _ in range(chance.choice((1, 1, 2))):
+            _change_one(made, chance)
+        text = yaml.safe_dump(made, sort_keys=False)
+        found.append("".join(_said_of_file(text)))
+    yield from _digests("broken", found)
+
+
+def _said_of_file(text: str) -> Iterator[str]:
+    try:
+        scenario = read_scenario(text.encode(), "x.yaml").scenario
+        for server in ("postgresql", "mysql"):
+            yield as_text(definition_of(scenario, server))
+            yield from map(str, map(describe, scenario.for_server(server).remedies.values()))
+    except InputError as error:
+        for one in error.problems:
+            yield f"{one.place}: {one.message}{f' | {one.advice}' if one.advice else ''}\n"
 
 
 def traces() -> Iterator[str]:
