@@ -639,6 +639,11 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
             CORPUS / "said" / f"dump.{server}.txt",
             lambda s=server, p=dump: "".join(tables.dumps(s, p)),
         )
+    for server in SERVERS:
+        yield (
+            CORPUS / "said" / f"made-up.{server}.txt",
+            lambda s=server: "".join(tables.made_up_on(s, CORPUS / "dumps" / f"{s}.sql")),
+        )
     for server in ("postgresql", "mysql"):
         yield (
             CORPUS / "said" / f"coincidences.{server}.txt",

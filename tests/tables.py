@@ -62,6 +62,8 @@ from catenum.core.space.dependence import Dependence
 from catenum.core.space.exploration import Exploration, Reach, how_far
 from catenum.core.space.tally import Tally
 from catenum.core.sweep.carried_over import OnlyHere
+from catenum.core.sweep.parametrize import parametrized
+from catenum.core.sweep.rewrite import rewritten
 from catenum.core.text import one_line, shortened
 from catenum.engines.scripted import ScriptedEngine
 from catenum.lab.explore.jobs import Here
@@ -299,6 +301,97 @@ def dumps(server: str, path: Path) -> Iterator[str]:
         infos = {one: schema.tables[one] for one in sorted(tables)}
         shown = {name: [{"id": "77", "moved": "5"}]} if name == "berth" else None
         yield f"{rows_for(infos, [texts[:3], texts[3:]], rules, shown).script(infos, rules)}\n"
+
+
+#: Conflicts that are made up on the tables of each dump.
+MADE_UP = 60
+
+
+def made_up_on(server: str, path: Path) -> Iterator[str]:
+    """The tables, rows and parameters for statements by chance on the tables of a dump, as
+    digests.
+    """
+    rules, chance, found = rules_of(server), random.Random(f"made up {server}"), []
+    schema = read_schema(path.read_text(encoding="utf-8"), rules)
+    for _ in range(MADE_UP):
+        names = chance.sample(sorted(schema.tables), chance.choice((1, 1, 2)))
+        statements = [
+            [
+                _statement_on(schema.tables[chance.choice(names)], chance, rules)
+                for _ in range(chance.choice((1, 2, 3)))
+            ]
+            for _ in range(2)
+        ]
+        single = [sql for one in statements for sql in one]
+        tables = closure(schema, names)
+        infos = {one: schema.tables[one] for one in sorted(tables)}
+        script = script_of(schema, tables, single, rules)
+        rows = rows_for(infos, statements, rules, None).script(infos, rules)
+        text = yaml.safe_dump(
+            {
+                "scenario": "made-up",
+                "data": f"{script}\n{rows}",
+                "transactions": {
+                    name: {"statements": own} for name, own in zip("ab", statements, strict=True)
+                },
+            },
+            sort_keys=False,
+        )
+        try:
+            made = parametrized(
+                read_scenario(text.encode(), "x").scenario.for_server(server), rules
+            )
+            code = f"{rewritten(text, made.transactions)}{made.notes}"
+        except InputError as error:
+            code = str(error)
+        found.append(f"{single}\n{script}\n{rows}\n{code}")
+    yield from _digests(server, found)
+
+
+def _statement_on(info: Any, chance: random.Random, rules: Any) -> str:
+    """A statement that names some of a table's columns, mostly its key."""
+    quote = rules.sql.name_quote
+
+    def named(column: str) -> str:
+        return f"{quote}{column}{quote}" if not column.islower() or column == "order" else column
+
+    def value(column: str) -> str:
+        is_number = any(
+            word in info.columns[column].type.lower()
+            for word in ("int", "numeric", "decimal", "serial")
+        )
+        return (
+            str(chance.randint(1, 9))
+            if is_number
+            else chance.choice(("'a'", "'Halcyon'", "null", "'7'"))
+        )
+
+    columns = list(info.columns)
+    keys = [name for name in info.primary if name in info.columns] or columns[:1]
+    asked = keys if chance.random() < 0.7 else chance.sample(columns, min(2, len(columns)))
+    where = " and ".join(
+        f"{named(c)} in ({value(c)}, {value(c)})"
+        if chance.random() < 0.15
+        else f"{named(c)} {chance.choice(('=', '=', '=', '>', '<='))} {value(c)}"
+        for c in asked
+    )
+    some = chance.sample(columns, chance.randint(1, min(3, len(columns))))
+    match chance.randrange(5):
+        case 0:
+            sets = ", ".join(f"{named(c)} = {value(c)}" for c in some)
+            return f"update {named(info.name)} set {sets} where {where}"
+        case 1:
+            first = some[0]
+            return (
+                f"update {named(info.name)} set {named(first)} = {named(first)} + 1 where {where}"
+            )
+        case 2:
+            return f"delete from {named(info.name)} where {where}"
+        case 3:
+            given = list(dict.fromkeys([*keys, *some]))
+            return f"insert into {named(info.name)} ({', '.join(map(named, given))}) values ({', '.join(map(value, given))})"
+        case _:
+            return f"select {', '.join(map(named, some))} from {named(info.name)} where {where}{chance.choice(('', ' for update'))}"
 
 
 def questions(path: Path) -> Iterator[str]:

@@ -229,7 +229,7 @@ def _read(sql: str, found: Schema, dialect: str) -> str:
     """
     tree = _parsed(sql, dialect)
     if tree is None:
-        return _of_trigger(sql)
+        return _by_text(sql, found)
     if isinstance(tree, exp.Create) and tree.kind == "TABLE" and isinstance(tree.this, exp.Schema):
         table = str(tree.this.this.name)
         info = found.tables.setdefault(table.lower(), TableInfo(table))
@@ -246,7 +246,7 @@ def _read(sql: str, found: Schema, dialect: str) -> str:
             columns = tuple(c.name for c in tree.find_all(exp.Column))
             found.tables[on.name.lower()].unique.append(columns)
         return str(on.name).lower() if on is not None else ""
-    if isinstance(tree, exp.Alter):
+    if isinstance(tree, exp.Alter) and tree.args.get("kind") != "INDEX":
         table = str(tree.this.name)
         known = found.tables.get(table.lower())
         if known is not None:
@@ -259,6 +259,18 @@ def _read(sql: str, found: Schema, dialect: str) -> str:
             if altered and altered[1] in known.columns:
                 known.columns[altered[1]].made = True
         return table.lower()
+    return _by_text(sql, found)
+
+
+def _by_text(sql: str, found: Schema) -> str:
+    """The table that a statement is about which the parser does not know: it attaches a partition,
+    or a partition's index to that of the whole; or it makes a trigger.
+    """
+    if attached := _ATTACHED.match(sql):
+        return _bare(attached[1])
+    if attached := _INDEX_ATTACHED.match(sql):
+        index = rf"\b{re.escape(_bare(attached[1]))}\b"
+        return next((of for of, text in found.statements if of and re.search(index, text)), "")
     return _of_trigger(sql)
 
 
@@ -402,6 +414,7 @@ _PARTITION_OF = re.compile(
     r"(?i)create\s+(?:unlogged\s+)?table\s+(?:if\s+not\s+exists\s+)?(\S+)\s+partition\s+of\s+(\S+)"
 )
 _ATTACHED = re.compile(r"(?i)alter\s+table\s+(?:only\s+)?(\S+)\s+attach\s+partition\s+(\S+)")
+_INDEX_ATTACHED = re.compile(r"(?i)alter\s+index\s+(\S+)\s+attach\s+partition\s")
 _INHERITS = re.compile(
     r"(?i)create\s+(?:unlogged\s+)?table\s+(?:if\s+not\s+exists\s+)?(\S+)[^;]*?\binherits\s*\(\s*([^\s,)]+)"
 )
