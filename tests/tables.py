@@ -356,15 +356,16 @@ def _statement_on(info: Any, chance: random.Random, rules: Any) -> str:
         return f"{quote}{column}{quote}" if not column.islower() or column == "order" else column
 
     def value(column: str) -> str:
-        is_number = any(
-            word in info.columns[column].type.lower()
-            for word in ("int", "numeric", "decimal", "serial")
-        )
-        return (
-            str(chance.randint(1, 9))
-            if is_number
-            else chance.choice(("'a'", "'Halcyon'", "null", "'7'"))
-        )
+        kind = info.columns[column].type.lower()
+        if "date" in kind:
+            return chance.choice(("'2025-11-30'", "'2026-03-01'"))
+        if "enum" in kind or kind == "state":
+            return chance.choice(("'in'", "'out'"))
+        if any(word in kind for word in ("numeric", "decimal", "tons")):
+            return str(chance.randint(11, 19))
+        if any(word in kind for word in ("int", "serial")):
+            return str(chance.randint(1, 9))
+        return chance.choice(("'a'", "'Halcyon'", "null", "'7'"))
 
     columns = list(info.columns)
     keys = [name for name in info.primary if name in info.columns] or columns[:1]

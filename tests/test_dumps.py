@@ -27,6 +27,7 @@ create trigger counts before update on berth for each row execute function count
 create table tide (id int, at date, primary key (id, at)) partition by range (at);
 create table tide_old partition of tide for values from (minvalue) to ('2026-01-01');
 create table tide_new partition of tide for values from ('2026-01-01') to (maxvalue);
+create table gate (id int generated always as identity primary key, n int not null);
 create view quay as select id from berth; create table pilot (id int primary key, name text);
 create function unused() returns int language sql as 'select 1'; create materialized view calm as select 1 as one;
 """
@@ -35,6 +36,7 @@ create table vessel (id int primary key auto_increment, s enum('in', 'out') not 
 create table berth (id int primary key, vessel int, `order` int, moved int default 0, foreign key (vessel) references vessel (id), key by_vessel (vessel));
 create trigger counts before update on berth for each row set new.`order` = coalesce(old.`order`, 0) + 1;
 create table tide (id int, at date, primary key (id, at)) partition by range (year(at)) (partition p0 values less than (2026), partition p1 values less than maxvalue);
+create table gate (id int primary key auto_increment, n int not null);
 create view quay as select id from berth; create table pilot (id int primary key, name text);
 create function unused() returns int deterministic return 1;
 """  # fmt: skip
@@ -109,6 +111,7 @@ def _run(words, program) -> str:
     [
         ("berth", {"berth", "vessel"}, ("pilot", "unused", "calm", "quay")),
         ("tide", {"tide"}, ("pilot", "vessel", "counts")),
+        ("gate", {"gate"}, ("pilot", "vessel", "counts")),
     ],
 )
 def test_what_a_conflict_needs_is_taken_of_a_dump_and_loads(dump, table, with_it, without):

@@ -2,7 +2,7 @@
 -- PostgreSQL database dump
 --
 
-\restrict E7vJ4INKEPNEPOsqccGDaz8IspfaEkdNrAqa82AYMnVKhsT9r48gsdAaQmTrpQr
+\restrict 7hzoUm1mMDQ2sn9h0gP0twYYIMFtMhH3FcN0CepWTsIOVapxxviB8LXPq7A3ncZ
 
 -- Dumped from database version 15.18 (Debian 15.18-0+deb12u1)
 -- Dumped by pg_dump version 15.18 (Debian 15.18-0+deb12u1)
@@ -117,6 +117,32 @@ CREATE MATERIALIZED VIEW public.calm AS
 ALTER TABLE public.calm OWNER TO catenum;
 
 --
+-- Name: gate; Type: TABLE; Schema: public; Owner: catenum
+--
+
+CREATE TABLE public.gate (
+    id integer NOT NULL,
+    n integer NOT NULL
+);
+
+
+ALTER TABLE public.gate OWNER TO catenum;
+
+--
+-- Name: gate_id_seq; Type: SEQUENCE; Schema: public; Owner: catenum
+--
+
+ALTER TABLE public.gate ALTER COLUMN id ADD GENERATED ALWAYS AS IDENTITY (
+    SEQUENCE NAME public.gate_id_seq
+    START WITH 1
+    INCREMENT BY 1
+    NO MINVALUE
+    NO MAXVALUE
+    CACHE 1
+);
+
+
+--
 -- Name: numbers; Type: SEQUENCE; Schema: public; Owner: catenum
 --
 
@@ -226,6 +252,14 @@ ALTER TABLE ONLY public.berth
 
 
 --
+-- Name: gate gate_pkey; Type: CONSTRAINT; Schema: public; Owner: catenum
+--
+
+ALTER TABLE ONLY public.gate
+    ADD CONSTRAINT gate_pkey PRIMARY KEY (id);
+
+
+--
 -- Name: pilot pilot_pkey; Type: CONSTRAINT; Schema: public; Owner: catenum
 --
 
@@ -298,5 +332,5 @@ ALTER TABLE ONLY public.berth
 -- PostgreSQL database dump complete
 --
 
-\unrestrict E7vJ4INKEPNEPOsqccGDaz8IspfaEkdNrAqa82AYMnVKhsT9r48gsdAaQmTrpQr
+\unrestrict 7hzoUm1mMDQ2sn9h0gP0twYYIMFtMhH3FcN0CepWTsIOVapxxviB8LXPq7A3ncZ
 

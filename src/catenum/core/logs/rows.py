@@ -31,7 +31,12 @@ class Rows:
             for row in self.tables.get(info.name.lower(), ()):
                 names = ", ".join(quoted(name, rules) for name in row)
                 values = ", ".join(row.values())
-                lines.append(f"insert into {quoted(info.name, rules)} ({names}) values ({values});")
+                # "INSERT", OVERRIDING SYSTEM VALUE (PostgreSQL documentation)
+                own = any(info.columns[name].always for name in row if name in info.columns)
+                more = " overriding system value" if own else ""
+                lines.append(
+                    f"insert into {quoted(info.name, rules)} ({names}){more} values ({values});"
+                )
         return "\n".join(lines)
 
 
@@ -161,7 +166,8 @@ def _add(
             continue
         if column.name in given:
             row[column.name] = given[column.name]
-        elif column.name in info.primary and not column.made:
+        elif column.name in info.primary and (not column.made or _is_number(column)):
+            # the server's own next number may be one that a statement names
             row[column.name] = _made_up(column, 1_000 + number)
         elif column.needed and not column.made:
             unique = any(column.name in key for key in info.unique)
@@ -170,6 +176,7 @@ def _add(
     if (table, key) in made:
         there = next((one for one in rows.tables.get(table, ()) if _key(info, one) == key), row)
         there |= {name: value for name, value in given.items() if name not in there}
+        _parents(rows, tables, table, there, made)
     if (table, key) in made or number > MOST_ROWS:
         return
     made.add((table, key))
@@ -201,12 +208,16 @@ def _made_up(column: Column, number: int) -> str:
         return literal(column.labels[0], text=True)
     if any(word in kind for word in ("char", "text", "clob", "citext")):
         return f"'{'x' if not number else f'x{number}'}'"
-    if any(word in kind for word in _NUMBERS):
+    if _is_number(column):
         return _within(column, number)
     for word, value in _BY_TYPE:
         if word in kind:
             return value
     return f"'{number}'" if kind else str(number)
+
+
+def _is_number(column: Column) -> bool:
+    return any(word in column.type for word in _NUMBERS)
 
 
 def _within(column: Column, number: int) -> str:

@@ -42,6 +42,7 @@ class Column:
     needed: bool = False
     made: bool = False
     computed: bool = False  # from other columns: no row gives it a value
+    always: bool = False  # made by the server, unless a row says that it overrides that
     labels: tuple[str, ...] = ()  # of an enumerated type, or those that a check lets in
     least: float | None = None  # by its checks
     most: float | None = None
@@ -263,9 +264,16 @@ def _read(sql: str, found: Schema, dialect: str) -> str:
 
 
 def _by_text(sql: str, found: Schema) -> str:
-    """The table that a statement is about which the parser does not know: it attaches a partition,
-    or a partition's index to that of the whole; or it makes a trigger.
+    """The table that a statement is about which the parser does not know: it numbers a column,
+    attaches a partition, or a partition's index to that of the whole; or it makes a trigger.
     """
+    if numbered := _IDENTITY_ADDED.match(sql):
+        table, column, how = _bare(numbered[1]), _bare(numbered[2]), numbered[3]
+        known = found.tables.get(table)
+        if known is not None and column in known.columns:
+            known.columns[column].made = True
+            known.columns[column].always = how.lower() == "always"
+        return table
     if attached := _ATTACHED.match(sql):
         return _bare(attached[1])
     if attached := _INDEX_ATTACHED.match(sql):
@@ -337,7 +345,12 @@ def _take(part: exp.Expression, info: TableInfo, dialect: str) -> None:
             for k in kinds
         )
         computed = any(isinstance(k, exp.ComputedColumnConstraint) for k in kinds)
-        info.columns[part.name] = Column(part.name, written.lower(), needed, made, computed)
+        always = any(
+            isinstance(k, exp.GeneratedAsIdentityColumnConstraint) and k.this for k in kinds
+        )
+        info.columns[part.name] = Column(
+            part.name, written.lower(), needed, made, computed, always=always
+        )
         for kind in kinds:
             if isinstance(kind, exp.PrimaryKeyColumnConstraint):
                 info.primary = (part.name,)
@@ -414,6 +427,10 @@ _PARTITION_OF = re.compile(
     r"(?i)create\s+(?:unlogged\s+)?table\s+(?:if\s+not\s+exists\s+)?(\S+)\s+partition\s+of\s+(\S+)"
 )
 _ATTACHED = re.compile(r"(?i)alter\s+table\s+(?:only\s+)?(\S+)\s+attach\s+partition\s+(\S+)")
+_IDENTITY_ADDED = re.compile(
+    r"(?i)alter\s+table\s+(?:only\s+)?(\S+)\s+alter\s+(?:column\s+)?(\S+)\s+add\s+generated\s+"
+    r"(always|by\s+default)\s+as\s+identity"
+)
 _INDEX_ATTACHED = re.compile(r"(?i)alter\s+index\s+(\S+)\s+attach\s+partition\s")
 _INHERITS = re.compile(
     r"(?i)create\s+(?:unlogged\s+)?table\s+(?:if\s+not\s+exists\s+)?(\S+)[^;]*?\binherits\s*\(\s*([^\s,)]+)"
