@@ -307,14 +307,15 @@ def dumps(server: str, path: Path) -> Iterator[str]:
 MADE_UP = 60
 
 
-def made_up_on(server: str, path: Path) -> Iterator[str]:
-    """The tables, rows and parameters for statements by chance on the tables of a dump, as
-    digests.
+def made_up(server: str, path: Path, count: int) -> Iterator[str]:
+    """Scenarios of statements by chance on the tables of a dump, with what they need of it and rows
+    that are made up.
     """
-    rules, chance, found = rules_of(server), random.Random(f"made up {server}"), []
+    rules, chance = rules_of(server), random.Random(f"made up {server}")
     schema = read_schema(path.read_text(encoding="utf-8"), rules)
-    for _ in range(MADE_UP):
-        names = chance.sample(sorted(schema.tables), chance.choice((1, 1, 2)))
+    whole = sorted(name for name in schema.tables if not name.startswith("tide_"))  # no parts
+    for _ in range(count):
+        names = chance.sample(whole, chance.choice((1, 1, 2)))
         statements = [
             [
                 _statement_on(schema.tables[chance.choice(names)], chance, rules)
@@ -322,29 +323,27 @@ def made_up_on(server: str, path: Path) -> Iterator[str]:
             ]
             for _ in range(2)
         ]
-        single = [sql for one in statements for sql in one]
         tables = closure(schema, names)
         infos = {one: schema.tables[one] for one in sorted(tables)}
-        script = script_of(schema, tables, single, rules)
+        script = script_of(schema, tables, [sql for one in statements for sql in one], rules)
         rows = rows_for(infos, statements, rules, None).script(infos, rules)
-        text = yaml.safe_dump(
-            {
-                "scenario": "made-up",
-                "data": f"{script}\n{rows}",
-                "transactions": {
-                    name: {"statements": own} for name, own in zip("ab", statements, strict=True)
-                },
-            },
-            sort_keys=False,
-        )
+        own = zip(("first", "second"), statements, strict=True)
+        transactions = {name: {"statements": texts} for name, texts in own}
+        made = {"scenario": "made-up", "data": f"{script}\n{rows}", "transactions": transactions}
+        yield yaml.safe_dump(made, sort_keys=False)
+
+
+def made_up_on(server: str, path: Path) -> Iterator[str]:
+    """The same, and each with parameters, as digests."""
+    found = []
+    for text in made_up(server, path, MADE_UP):
         try:
-            made = parametrized(
-                read_scenario(text.encode(), "x").scenario.for_server(server), rules
-            )
+            scenario = read_scenario(text.encode(), "x").scenario.for_server(server)
+            made = parametrized(scenario, rules_of(server))
             code = f"{rewritten(text, made.transactions)}{made.notes}"
         except InputError as error:
             code = str(error)
-        found.append(f"{single}\n{script}\n{rows}\n{code}")
+        found.append(f"{text}\n{code}")
     yield from _digests(server, found)
 
 

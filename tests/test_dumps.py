@@ -4,6 +4,7 @@ out and told.
 
 from __future__ import annotations
 
+import os
 import shutil
 import subprocess
 
@@ -13,8 +14,11 @@ import pytest
 from capturing import CORPUS
 from catenum.core.logs.rows import rows_for
 from catenum.core.logs.tables import closure, read_schema, script_of
+from catenum.core.scenario.reader import read_scenario
 from catenum.core.servers import rules_of
+from catenum.lab.run.loading import load
 from conftest import WITHOUT_SERVERS, over_socket
+from tables import made_up
 
 POSTGRESQL = """
 create type state as enum ('in', 'out'); create domain tons as numeric(8, 2) check (value > 10);
@@ -40,6 +44,9 @@ create table gate (id int primary key auto_increment, n int not null);
 create view quay as select id from berth; create table pilot (id int primary key, name text);
 create function unused() returns int deterministic return 1;
 """  # fmt: skip
+
+#: Scenarios that are made up for each server.
+MADE_UP = 200 if "CATENUM_TESTS_EVERYWHERE" in os.environ else 25
 
 
 @pytest.fixture(params=["postgresql", "mariadb", "mysql"])
@@ -127,6 +134,15 @@ def test_what_a_conflict_needs_is_taken_of_a_dump_and_loads(dump, table, with_it
     assert not [name for name in without if name in script]
     assert ("trigger" in script.lower()) is (table == "berth")
     assert "definer" not in script.lower()
+
+
+@pytest.mark.parametrize(
+    ("server", "of"), [("postgresql", "engine"), ("mariadb", "mariadb"), ("mysql", "mysql")]
+)
+def test_what_is_made_up_for_any_statements_is_taken_by_the_server(request, server, of):
+    engine = request.getfixturevalue(of)
+    for text in made_up(server, CORPUS / "dumps" / f"{server}.sql", MADE_UP):
+        load(engine, read_scenario(text.encode(), "made up").scenario.for_server(server), None)
 
 
 def test_a_view_that_a_statement_names_comes_with_what_it_is_made_of(dump):
