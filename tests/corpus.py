@@ -667,7 +667,12 @@ def expectations() -> str:
         for case in cases()
         if case.said.stem.removeprefix("play-") in ALTERED
     }
-    return "".join(tables.expectations(played))
+    explored = {
+        path.stem: exploration_file.from_json(printed_json(path).encode(), path.name)
+        for path in sorted((CORPUS / "said").glob("explore-*.txt"))[::9]
+    }
+    lines = (*tables.expectations(played), *tables.lines_of_terms({**played, **explored}))
+    return "".join(lines)
 
 
 def functions_by_chance() -> str:

@@ -27,6 +27,7 @@ import catenum.core
 import test_space
 from catenum.core.compare import measure
 from catenum.core.compare.expectation import differences, subject
+from catenum.core.compare.one_run import unmet_in_run
 from catenum.core.compare.verdict import Figures, judge
 from catenum.core.document.recording import data_sentence
 from catenum.core.errors import InputError
@@ -53,6 +54,7 @@ from catenum.core.scenario.conditions import (
 from catenum.core.scenario.model import Expectation, Remedy, Scenario
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.scenario.remedies import describe
+from catenum.core.scenario.terms import WORDS, parse_expectation
 from catenum.core.scenario.writing import as_text, definition_of
 from catenum.core.servers import profile_of, rules_of
 from catenum.core.servers.by_profile import rules_by
@@ -433,6 +435,23 @@ def expectations(recordings: dict[str, Recording]) -> Iterator[str]:
             other = json.loads(json.dumps(seen))
             yield f"{_change_one(other, chance)}\n"
             yield from _differences(other, recording)
+
+
+def lines_of_terms(results: dict[str, Recording | Exploration]) -> Iterator[str]:
+    """Whether runs and explorations are as lines of terms expect."""
+    for name, result in results.items():
+        for word in WORDS:
+            said = []
+            for line in (word, f"no {word}", f"no {word}, any rules, any errors"):
+                try:
+                    if isinstance(result, Recording):
+                        said.append(brief(unmet_in_run(parse_expectation(line), result)))
+                    else:
+                        answers = [result.meets(line, sample=sample) for sample in (False, True)]
+                        said.append(f"{brief(answers[0])} {bool(answers[0])} {bool(answers[1])}")
+                except InputError as error:
+                    said.append(error.problems[0].message)
+            yield f"{name}: {word}: {' | '.join(said)}\n"
 
 
 def _all_seen(recording: Recording) -> dict[str, Any]:
