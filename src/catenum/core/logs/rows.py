@@ -25,19 +25,28 @@ class Rows:
     tables: dict[str, list[dict[str, str]]] = field(default_factory=dict)
 
     def script(self, tables: Mapping[str, TableInfo], rules: Rules) -> str:
-        """INSERT statements, tables that others refer to first."""
-        lines = []
+        """INSERT statements, tables that others refer to first; and what has the server's own
+        numbers go on behind those of the rows.
+        """
+        lines, counted = [], []
         for info in (tables[name] for name in parents_first(tables)):
-            for row in self.tables.get(info.name.lower(), ()):
-                names = ", ".join(quoted(name, rules) for name in row)
+            own_rows = self.tables.get(info.name.lower(), ())
+            given = {name for row in own_rows for name in row}
+            for column in info.columns.values():
+                numbered = column.made and column.name in info.primary and _is_number(column)
+                if numbered and column.name in given:
+                    names = quoted(info.name, rules), quoted(column.name, rules)
+                    counted.append(rules.sql.counts_on(*names))
+            for row in own_rows:
+                listed = ", ".join(quoted(name, rules) for name in row)
                 values = ", ".join(row.values())
                 # "INSERT", OVERRIDING SYSTEM VALUE (PostgreSQL documentation)
                 own = any(info.columns[name].always for name in row if name in info.columns)
                 more = " overriding system value" if own else ""
                 lines.append(
-                    f"insert into {quoted(info.name, rules)} ({names}){more} values ({values});"
+                    f"insert into {quoted(info.name, rules)} ({listed}){more} values ({values});"
                 )
-        return "\n".join(lines)
+        return "\n".join([*lines, *(f"{sql};" for sql in counted if sql is not None)])
 
 
 def quoted(name: str, rules: Rules) -> str:

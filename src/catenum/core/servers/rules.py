@@ -325,6 +325,11 @@ class SqlRules:
         """What statements of one kind share."""
         return masking.shape(sql, self.token_patterns)
 
+    def counts_on(self, table: str, column: str) -> str | None:
+        """What has a column's next number come behind those that rows were given; None where the
+        server does so by itself.
+        """
+
     def uncovered(self, sql: str) -> str:
         """The text with comments laid open that the server executes."""
         return sql
