@@ -70,6 +70,13 @@ def _candidate(
         ),
         because=because,
         remedy=remedy(reorder=reorder),
+        these_values=tuple(
+            dict.fromkeys(
+                f"which of its two rows of {table} {name} should take first depends on their keys"
+                for name, order in reorder.items()
+                for table in _of_one_table(evidence, name, order, taken.get(name, {}))
+            )
+        ),
         means=(
             (
                 "the statements are the same; one transaction waits for the other instead of"
@@ -84,11 +91,7 @@ def _name(evidence: Evidence, name: str, order: Sequence[int], taken: Mapping[st
     this order alone.
     """
     place = {number: at for at, number in enumerate(order)}
-    turned = [
-        (then, first)
-        for first, then in combinations(sorted(taken, key=lambda resource: taken[resource]), 2)
-        if taken[first] < taken[then] and place[taken[then]] < place[taken[first]]
-    ]
+    turned = _turned(order, taken)
     short = [found for one in turned for resource in one if (found := _KEY.match(resource))]
     if len(turned) == 1 and len(short) == 2:
         first, then = (f"{found[1]} {found[2]}" for found in short)
@@ -107,6 +110,29 @@ def _name(evidence: Evidence, name: str, order: Sequence[int], taken: Mapping[st
         if asked[0] and asked[1] and asked[0] != asked[1]:
             return f"{name} takes {asked[0]} before {asked[1]}"
     return f"{name} in the order {' '.join(map(str, order))}"
+
+
+def _turned(order: Sequence[int], taken: Mapping[str, int]) -> list[tuple[str, str]]:
+    """Pairs of what is taken the other way round: what then comes first, and what came first."""
+    place = {number: at for at, number in enumerate(order)}
+    return [
+        (then, first)
+        for first, then in combinations(sorted(taken, key=lambda resource: taken[resource]), 2)
+        if taken[first] < taken[then] and place[taken[then]] < place[taken[first]]
+    ]
+
+
+def _of_one_table(
+    evidence: Evidence, name: str, order: Sequence[int], taken: Mapping[str, int]
+) -> Iterator[str]:
+    """The tables of which two rows are taken the other way round that the code names by parameters
+    alone: with their values exchanged the old order is the right one.
+    """
+    for pair in _turned(order, taken):
+        tables = {evidence.reading(evidence.sql(name, taken[one])).table for one in pair}
+        asked = {_asked(evidence, name, taken[one]) for one in pair}
+        if len(tables) == 1 and len(asked) == 2 and None not in asked:
+            yield from filter(None, tables)
 
 
 def _rows(evidence: Evidence, name: str, number: int) -> str | None:
