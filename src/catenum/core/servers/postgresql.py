@@ -260,13 +260,12 @@ class PostgresqlSqlRules(SqlRules):
     wait_limits = ("lock_timeout", "statement_timeout")
     wait_limit_unit_ms = 1.0
     before_definitions = "set check_function_bodies = off"
+    prepares_by = re.compile(r"(?i)\bprepare\s+transaction\b")
 
     def counts_on(self, table: str, column: str) -> str:
         """For a column that owns a sequence; otherwise it does nothing."""
         sequence = f"pg_get_serial_sequence('{table}', '{column.strip(self.name_quote)}')"
         return f"select setval({sequence}, max({column})) from {table}"
-
-    prepares_by = re.compile(r"(?i)\bprepare\s+transaction\b")
 
 
 class PostgresqlErrorRules(ErrorRules):
