@@ -37,7 +37,7 @@ from catenum.cli.main import main
 from catenum.core import formats
 from catenum.core.errors import TargetError
 from catenum.core.scenario.reader import ScenarioFile, read_scenario
-from catenum.core.servers import NAMES, NATIVE
+from catenum.core.servers import NAMES
 from catenum.engines.mariadb.engine import connect as connect_mariadb
 from catenum.engines.mysql.engine import connect as connect_mysql
 from catenum.engines.parent import tie
@@ -76,7 +76,7 @@ def _own_surroundings(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None
         WITHOUT_SERVERS
     ):  # a command finds no programs either, and its test is skipped where it needed them
         os.environ.update(
-            {f"CATENUM_{server.upper()}_PROGRAMS": str(folder / "none") for server in NATIVE}
+            {f"CATENUM_{server.upper()}_PROGRAMS": str(folder / "none") for server in NAMES}
         )
     os.environ["CATENUM_CACHE"] = str(folder / "cache")
     os.environ["CATENUM_TESTS"] = str(folder)
@@ -306,7 +306,7 @@ def _or_skip(done: Done) -> Done:
     """The command's end; the test is skipped where the command needed a server that cannot be
     started here.
     """
-    for server in NATIVE:
+    for server in NAMES:
         if done.code == 3 and "server programs" in done.err + done.out and missing(server):
             needs(server)
     return done
@@ -442,6 +442,7 @@ def kept_derby() -> Path:
     passwords.
     """
     pytest.importorskip("jpype", reason="no JPype1 here")
+    needs("derby")
     return Path(_kept_with_socket("derby")).parent
 
 
