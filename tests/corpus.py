@@ -35,6 +35,7 @@ from typing import Any
 import psycopg
 import pytest
 
+import calls
 import nights
 import tables
 import test_dumps
@@ -602,6 +603,8 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
     )
     yield CORPUS / "said" / "expectations.txt", expectations
     yield CORPUS / "said" / "functions-by-chance.txt", functions_by_chance
+    for part in calls.PARTS:
+        yield CORPUS / "said" / f"calls-{part}.txt", lambda part=part: calls.of_part(part)
     yield CORPUS / "said" / "verdicts.txt", lambda: "".join(tables.verdicts())
     yield (CORPUS / "said" / "broken.txt", lambda: "".join(tables.broken(CORPUS / "broken.yaml")))
     yield CORPUS / "said" / "traces.txt", lambda: "".join(tables.traces())

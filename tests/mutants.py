@@ -35,6 +35,8 @@ EQUIVALENT = Path(__file__).with_name("mutants.txt")
 #: How long the tests of one change may take by themselves; one that makes a loop endless is noticed
 #: by the limit.
 TESTS_S, LIMIT_S = 20.0, 120
+#: The test of ``calls.py``.
+ASKS = "tests/test_corpus.py::test_the_same_is_printed_of_what_a_server_said_once"
 
 COMPARED: dict[type, type] = {
     ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq,
@@ -273,7 +275,20 @@ class Tests:
         )
         passing = sorted((self._seconds[name], name) for name in named if name in self._seconds)
         spent = itertools.accumulate(seconds for seconds, _ in passing)
-        return [name for (_, name), at in zip(passing, spent, strict=True) if at < self._most_s]
+        quick = [name for (_, name), at in zip(passing, spent, strict=True) if at < self._most_s]
+        return [*quick, *_asking(mutant)]
+
+
+def _asking(mutant: Mutant) -> list[str]:
+    """The tests that ask the module's functions in a process of their own, of which nothing is
+    measured.
+    """
+    module = mutant.place.removesuffix(".py").replace("/", ".")
+    return [
+        f"{ASKS}[{path.stem}]"
+        for path in sorted(ROOT.glob("tests/corpus/said/calls-*.txt"))
+        if f"\n{module}:" in path.read_text()
+    ]
 
 
 def is_noticed(mutant: Mutant, tests: list[str], tree: Path) -> bool:
