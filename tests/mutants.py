@@ -207,16 +207,20 @@ def mutants_of(path: Path) -> list[Mutant]:
     return sorted(found, key=lambda one: (one.line, one.what))
 
 
-def drawn(count: int, first: int, only: str) -> list[Mutant]:
-    """As many changes, spread over the modules by their length."""
-    rng = random.Random(first)
-    every = [
+def every_mutant(only: str) -> list[Mutant]:
+    """All that can be made in modules whose path begins so."""
+    return [
         one
         for path in sorted(CORE.rglob("*.py"))
         for one in mutants_of(path)
         if one.place.startswith(only)
     ]
-    rng.shuffle(every)
+
+
+def drawn(count: int, first: int, only: str) -> list[Mutant]:
+    """As many changes, spread over the modules by their length."""
+    every = every_mutant(only)
+    random.Random(first).shuffle(every)
     sound = itertools.islice((one for one in every if one.is_python), count)
     return sorted(sound, key=lambda one: (one.place, one.line))
 
@@ -341,10 +345,12 @@ def main() -> int:
     listed = {
         line.rpartition("  # ")[0] for line in EQUIVALENT.read_text().splitlines() if "  # " in line
     }
-    chosen = drawn(given.count, given.first, given.only)
-    if given.again is not None:
+    if given.again is None:
+        chosen = drawn(given.count, given.first, given.only)
+    else:
         before = given.again.read_text()
-        chosen = [one for one in chosen if f": {one.place}:{one.line}: {one.what}\n" in before]
+        every = every_mutant(given.only)
+        chosen = [one for one in every if f": {one.place}:{one.line}: {one.what}\n" in before]
     with tempfile.TemporaryDirectory(prefix="catenum-mutants-") as made:
         folder = given.measured or Path(made)
         folder.mkdir(exist_ok=True)

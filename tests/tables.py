@@ -410,12 +410,12 @@ def _function(name: str) -> Any:
     function: Any = importlib.import_module(f"catenum.{module}")
     for part in place.split("."):
         function = getattr(function, part)
-    return function
+    return getattr(function, "fget", function)  # of a property
 
 
 def _answer(function: Any, words: list[Any]) -> str:
     try:
-        found = function(*map(_given, words))
+        found = function(*(_within(one) if "like" in str(one) else _given(one) for one in words))
         return brief(list(found) if hasattr(found, "__next__") else found)
     except Exception as error:
         return f"{type(error).__name__}: {error}"
@@ -762,6 +762,8 @@ STANDS_FOR = {"lexis", "rules", "bytes", "mode", "remedy"}
 def _given(word: Any) -> Any:
     if isinstance(word, dict) and len(word) == 1:
         (kind, value), *_ = word.items()
+        if kind == "like":  # an object of which the function reads these attributes alone
+            return SimpleNamespace(**{name: _within(one) for name, one in value.items()})
         if kind == "lexis":
             return rules_of(value).sql.token_patterns
         if kind == "rules":
@@ -773,6 +775,15 @@ def _given(word: Any) -> Any:
         if kind == "remedy":
             return Remedy.model_validate(value, strict=False)
     return word
+
+
+def _within(word: Any) -> Any:
+    """The same at any depth."""
+    if isinstance(word, list):
+        return tuple(map(_within, word))
+    if isinstance(word, dict) and set(word) != {"like"}:
+        return {key: _within(one) for key, one in word.items()}
+    return _given(word)
 
 
 def broken(path: Path) -> Iterator[str]:

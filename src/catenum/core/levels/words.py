@@ -98,11 +98,15 @@ def _changed(matrix: Matrix) -> Iterator[Line]:
             yield Line(f"{change}: nothing changes in the textbook's order of {tried}")
 
 
+def _is(names: Sequence[str]) -> str:
+    return "is" if len(names) == 1 else "are"
+
+
 def _outline(one: Outline) -> str:
     parts = []
     if one.given_up:
-        verb = "is refused" if one.kind == "refused" else "is given up"
-        parts.append(f"{listed(list(one.given_up))} {verb}")
+        verb = "refused" if one.kind == "refused" else "given up"
+        parts.append(f"{listed(list(one.given_up))} {_is(one.given_up)} {verb}")
     if one.waited:
         parts.append(f"{listed(list(one.waited))} {'waits' if len(one.waited) == 1 else 'wait'}")
     return " and ".join(parts) or "nobody waits or is refused"
