@@ -603,6 +603,7 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
     )
     yield CORPUS / "said" / "expectations.txt", expectations
     yield CORPUS / "said" / "functions-by-chance.txt", functions_by_chance
+    yield CORPUS / "said" / "reports-by-chance.txt", reports_by_chance
     for part in calls.PARTS:
         yield CORPUS / "said" / f"calls-{part}.txt", lambda part=part: calls.of_part(part)
     yield CORPUS / "said" / "verdicts.txt", lambda: "".join(tables.verdicts())
@@ -688,6 +689,21 @@ def functions_by_chance() -> str:
     ]
     made = tables.functions_by_chance(statements, lines, [samples.text(n) for n in samples.names()])
     return "".join(made)
+
+
+def reports_by_chance() -> str:
+    """Of results that no run had, but that its format allows."""
+    played = next(case for case in cases() if case.name == "play-retried")
+    found = []
+    for title, text in tables.values_of_formats(json.loads(recorded(played))):
+        said = _printed(text, REPORT)
+        lines = said.splitlines()
+        if "[exit code 0]" in lines:
+            digest = hashlib.sha256(said.encode()).hexdigest()[:16]
+            found.append(f"{title}: {digest}, {len(lines)} lines\n")
+        else:
+            found.append(f"{title}: {' '.join(lines[1:])}\n")
+    return "".join(found)
 
 
 def dump_of(server: str, where: Any) -> str:

@@ -25,6 +25,7 @@ from sqlglot import exp
 
 import catenum.core
 import test_space
+from catenum.core import formats
 from catenum.core.compare import measure
 from catenum.core.compare.expectation import differences, subject
 from catenum.core.compare.one_run import unmet_in_run
@@ -606,6 +607,83 @@ def mixed(text: str, other: str, chance: random.Random) -> str:
             case 4 if others:
                 words[at:] = others[chance.randrange(len(others)) :]
     return "".join(words)
+
+
+#: Of these formats reports are made; so many values of each are drawn.
+REPORTED = ("orders", "exploration", "trial", "contest", "churn", "pace", "proposal")
+DRAWN_OF_A_FORMAT = 10
+
+
+def values_of_formats(recording: dict[str, Any]) -> Iterator[tuple[str, str]]:
+    """Values of formats as their schemas allow them, drawn by chance; every recording in them is
+    the one that is given.
+    """
+    for name in REPORTED:
+        schema = formats.schema_of(name)
+        for number in range(DRAWN_OF_A_FORMAT):
+            drawn = OfSchema(schema, random.Random(f"{name} {number}"), recording)
+            yield f"{name} {number}", json.dumps(drawn.value(schema))
+
+
+class OfSchema:
+    """Draws values that a JSON Schema allows."""
+
+    def __init__(
+        self, schema: dict[str, Any], chance: random.Random, recording: dict[str, Any]
+    ) -> None:
+        self.named, self.chance, self.recording = schema.get("$defs", {}), chance, recording
+
+    def value(self, schema: dict[str, Any], depth: int = 0) -> Any:
+        chance = self.chance
+        if "$ref" in schema:
+            name = schema["$ref"].rpartition("/")[2]
+            whole = name.startswith("Recording")
+            return self.recording if whole else self.value(self.named[name], depth)
+        for key in ("anyOf", "oneOf"):
+            if key in schema:
+                return self.value(chance.choice(schema[key]), depth)
+        if "const" in schema or "enum" in schema:
+            return schema["const"] if "const" in schema else chance.choice(schema["enum"])
+        match schema.get("type"):
+            case "object":
+                return self._object(schema, depth)
+            case "array":
+                parts = schema.get("prefixItems")
+                if parts is None:
+                    least = schema.get("minItems", 0)
+                    count = max(least, chance.choice((0, 1, 1, 2, 3)) if depth < 14 else 0)
+                    parts = [schema.get("items", {})] * count
+                return [self.value(one, depth + 1) for one in parts]
+            case "integer":
+                return max(schema.get("minimum", 0), chance.choice((0, 1, 1, 2, 3, 5, 12, 1500)))
+            case "number":
+                return chance.choice((0, 0.5, 1, 1.04, 2.5, 95, 1500))
+            case "boolean":
+                return chance.random() < 0.5
+            case "null":
+                return None
+        return chance.choice(_TEXTS_OF_RESULTS)
+
+    def _object(self, schema: dict[str, Any], depth: int) -> dict[str, Any]:
+        made = {
+            key: self.value(one, depth + 1)
+            for key, one in schema.get("properties", {}).items()
+            if not depth or key in schema.get("required", ()) or self.chance.random() < 0.6
+        }
+        more = schema.get("additionalProperties")
+        if isinstance(more, dict):
+            names = schema.get("propertyNames", {})
+            names = self.named[names["$ref"].rpartition("/")[2]] if "$ref" in names else names
+            known = names.get("enum", ["early", "late", "gate"])
+            for key in self.chance.sample(known, min(len(known), self.chance.randrange(3))):
+                made[key] = self.value(more, depth + 1)
+        return made
+
+
+_TEXTS_OF_RESULTS = (
+    "early", "late", "gate", "berth", "update berth set moved = 1 where id = 7", "2026-11-30T09:32:19Z", "2026-11-30T09:33:19Z", "deadlock",
+    "a note", "postgresql", "read committed",
+)  # fmt: skip
 
 
 #: So many calls of each function that takes nothing but texts, numbers and rules.

@@ -316,7 +316,7 @@ def test_files_and_a_comparison(run, tmp_path):
     (tmp_path / "b.json").write_text("{}")
     wrong = run("pace", "work.yaml", "--compare", "b.json")
     assert wrong.code == 2
-    assert "not a pace as Catenum writes it" in wrong.err
+    assert "not what Catenum writes as 'pace'" in wrong.err
 
 
 def test_who_waits_without_end_ends_the_step(run, tmp_path, monkeypatch):

@@ -12,7 +12,7 @@ import json
 from functools import cache
 from typing import TYPE_CHECKING, Annotated, Any, Literal, NotRequired, get_args, get_type_hints
 
-from pydantic import AfterValidator
+from pydantic import AfterValidator, Field
 from typing_extensions import (
     TypedDict,
     is_typeddict,
@@ -871,7 +871,7 @@ class TrialFile(TypedDict):
     scenario: str
     orders: list[str]
     data_checked: bool
-    variants: list[TrialVariant]
+    variants: Annotated[list[TrialVariant], Field(min_length=1)]  # first the scenario as it is
     best: str | None
 
 
@@ -1145,7 +1145,7 @@ def read(name: str, data: bytes | str, file: str) -> Any:
         path = ".".join(str(part) for part in first["loc"])
         why = first["msg"].removeprefix("Value error, ")
         raise InputError(
-            f"not a {name} as Catenum writes it: {path}: {why}", place=Place(file)
+            f"not what Catenum writes as {name!r}: {path}: {why}", place=Place(file)
         ) from error
     return found
 

@@ -249,8 +249,9 @@ def _proposal_parts(value: Mapping[str, Any], detail: Detail) -> Iterator[Part]:
         ),
     )
     before, after = value.get("before"), value.get("after")
-    if isinstance(before, Recording) and isinstance(after, Recording):
-        name = next(one["name"] for one in candidates if one["verdict"] == "cures")
+    cures = [str(one["name"]) for one in candidates if one["verdict"] == "cures"]
+    if isinstance(before, Recording) and isinstance(after, Recording) and cures:
+        name = cures[0]
         yield Part(
             f"Before and after: {name}",
             (

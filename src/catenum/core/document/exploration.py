@@ -62,7 +62,7 @@ def summary_of(found: Exploration) -> Iterator[tuple[str, Tone]]:
 
 def sentence(text: str) -> str:
     """A claim as a sentence."""
-    return f"{text[0].upper()}{text[1:]}."
+    return f"{text[:1].upper()}{text[1:]}."
 
 
 def _tone(good: bool | None) -> Tone:

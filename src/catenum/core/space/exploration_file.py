@@ -5,6 +5,7 @@ program can read.
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from dataclasses import dataclass, field, fields
 from functools import cache
 from typing import Any, Literal
@@ -258,17 +259,24 @@ def from_json(data: bytes, file: str) -> Exploration:
 
 def _checked(exploration: Exploration, file: str) -> Exploration:
     """The same. Raises InputError where a part fits its type, but not the rest."""
-    for number, (moves, outcome) in enumerate(exploration.tally.map):
+    wrong = next(_unfitting(exploration), None)
+    if wrong is not None:
+        raise InputError(f"a damaged exploration: {wrong}", place=Place(file))
+    return exploration
+
+
+def _unfitting(exploration: Exploration) -> Iterator[str]:
+    tally = exploration.tally
+    for number, (moves, outcome) in enumerate(tally.map):
         strange = [name for name in moves if name not in exploration.statements]
         if strange:
-            raise InputError(
-                f"a damaged exploration: schedules.{number}: no transaction is named"
-                f" {strange[0]!r}",
-                place=Place(file),
-            )
-        if outcome not in exploration.tally.outcomes:
-            raise InputError(
-                f"a damaged exploration: schedules.{number}: there is no outcome {outcome!r}",
-                place=Place(file),
-            )
-    return exploration
+            yield f"schedules.{number}: no transaction is named {strange[0]!r}"
+        if outcome not in tally.outcomes:
+            yield f"schedules.{number}: there is no outcome {outcome!r}"
+    for number, entry in enumerate(tally.ordered):
+        nothing = [name for name, kinds in entry.failed_by.items() if not kinds]
+        if nothing:
+            yield f"outcomes.{number}: {nothing[0]!r} failed by nothing"
+    for number, cycle in enumerate(tally.most_met_cycles()):
+        if len(cycle.resources) < len(cycle.members):
+            yield f"cycles.{number}: fewer resources than members"
