@@ -343,6 +343,48 @@ def _printed(text: str, command: str) -> str:
         return re.sub(r"(?m)^.*Made by catenum.*\n", "", call(command))
 
 
+def broken_results(count: int) -> Iterator[tuple[str, str]]:
+    """Results with a part dropped, emptied, doubled, exchanged or of another kind, by chance; and
+    what each command that reads it prints.
+    """
+    reading = ("explain seen.json --verbose --timeline", REPORT, *BEHIND[:2])
+    given = {
+        case.said.stem: (recorded(case), reading)
+        for case in cases()
+        if case.said.stem.removeprefix("play-") in ALTERED[2:]
+    }
+    for stem in ("trial-tug-upgrade.mysql", "propose-berth-swap.postgresql"):
+        given[stem] = (printed_json(CORPUS / "said" / f"{stem}.txt"), (REPORT,))
+    for stem, (text, commands) in given.items():
+        for number in range(count):
+            chance, plain = random.Random(f"{stem} {number}"), json.loads(text)
+            done = [_break(plain, chance) for _ in range(chance.choice((1, 1, 2)))]
+            for command in commands:
+                yield f"{stem} {done}", _printed(json.dumps(plain), command)
+
+
+def _break(plain: Any, chance: random.Random) -> str:
+    """One part of a value, in place."""
+    places: dict[tuple[str, ...], list[tuple[Any, ...]]] = {}
+    for path in tables.places(plain):
+        places.setdefault(tuple(key for key in path if isinstance(key, str)), []).append(path)
+    *above, last = path = chance.choice(places[chance.choice(list(places))])
+    holder = functools.reduce(lambda found, key: found[key], above, plain)
+    was = holder[last]
+    match chance.randrange(4):
+        case 0:
+            del holder[last]
+        case 1:
+            holder[last] = type(was)() if isinstance(was, (list, dict, str)) else None
+        case 2 if isinstance(was, list) and was:
+            was.append(json.loads(json.dumps(chance.choice(was))))
+        case 2 if isinstance(was, (int, float)) and not isinstance(was, bool):
+            holder[last] = was + chance.choice((-1, 1, 1000))
+        case _:
+            holder[last] = chance.choice(("early", "x", 0, 7, None, True, []))
+    return ".".join(map(str, path))
+
+
 REPORT = "report seen.json --format markdown --quiet"
 #: By title, what is altered and what is then printed.
 ALTERED_RESULTS: dict[str, Callable[[], tuple[dict[str, str], tuple[str, ...]]]] = {

@@ -483,11 +483,11 @@ def _all_seen(recording: Recording) -> dict[str, Any]:
 
 def _change_one(expected: dict[str, Any], chance: random.Random) -> str:
     """Change one thing, and say which."""
-    places = list(_places(expected))
-    *above, last = chance.choice(places)
+    found = list(places(expected))
+    *above, last = chance.choice(found)
     holder = functools.reduce(lambda found, key: found[key], above, expected)
     value = holder[last]
-    values = [functools.reduce(lambda found, key: found[key], path, expected) for path in places]
+    values = [functools.reduce(lambda found, key: found[key], path, expected) for path in found]
     if chance.random() < 0.3:
         del holder[last]
         return f"without {'.'.join(map(str, (*above, last)))}"
@@ -502,7 +502,7 @@ def _change_one(expected: dict[str, Any], chance: random.Random) -> str:
     return f"{'.'.join(map(str, (*above, last)))}: {json.dumps(value)} → {json.dumps(holder[last])}"
 
 
-def _places(plain: Any, path: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]]:
+def places(plain: Any, path: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]]:
     """Where anything stands in it, at any depth."""
     parts = (
         plain.items()
@@ -513,7 +513,7 @@ def _places(plain: Any, path: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]]
     )
     for key, one in parts:
         yield (*path, key)
-        yield from _places(one, (*path, key))
+        yield from places(one, (*path, key))
 
 
 def _differences(expected: dict[str, Any], recording: Recording) -> Iterator[str]:

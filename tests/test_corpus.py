@@ -35,6 +35,15 @@ def test_the_same_is_printed_of_what_a_server_said_once(path: Path, make: Callab
     assert not list(changed)[:40]
 
 
+def test_a_result_with_a_broken_part_is_shown_or_refused():
+    """Never a fault of ours: what is read of a file is checked before it is used."""
+    ends = Counter()
+    for what, printed in corpus.broken_results(12):
+        assert "[exit code 70]" not in printed, f"{what}\n{printed[-1500:]}"
+        ends[printed.rsplit("[", 1)[1].strip()] += 1
+    assert {"exit code 0]", "exit code 2]"} <= set(ends)
+
+
 def test_every_text_that_is_stored_is_compared():
     assert {path for path, _ in MADE} == set((corpus.CORPUS / "said").iterdir())
 

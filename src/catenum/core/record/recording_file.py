@@ -5,7 +5,7 @@ checked against them.
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import fields, is_dataclass, replace
 from functools import cache
 from typing import TYPE_CHECKING, Any
@@ -82,19 +82,52 @@ def whole(recording: Recording) -> Recording:
 
 def _faults(recording: Recording) -> Iterator[str]:
     """What fits its type, but not the rest of the recording."""
-    for table, content in recording.rows.items():
-        if any(len(row) != len(content.columns) for row in content.rows):
-            yield f"rows.{table}: a row has not as many values as there are columns"
-    statements = {one.name: len(one.statements) for one in recording.transactions}
+    pictured = [(f"pictures.{at}.rows", one.rows) for at, one in enumerate(recording.pictures)]
+    for place, rows in (("rows", recording.rows), *pictured):
+        for table, content in rows.items():
+            if _is_ragged(content.columns, content.rows):
+                yield f"{place}.{table}: a row has not as many values as there are columns"
     for one in recording.transactions:
         if one.labels and len(one.statements) != len(one.labels):
             yield f"transactions.{one.name}: not as many labels as statements"
+    if recording.outcome.kind == "waited" and not recording.waits:
+        yield "outcome: nobody waited"
+    yield from _faults_of_events(recording)
+    yield from _faults_of_definition(recording.definition)
+
+
+def _is_ragged(columns: Sequence[str], rows: Sequence[Sequence[object]]) -> bool:
+    return any(len(row) != len(columns) for row in rows)
+
+
+def _faults_of_events(recording: Recording) -> Iterator[str]:
+    """What of events, waits and deadlocks fits no transaction."""
+    statements = {one.name: len(one.statements) for one in recording.transactions}
     for number, event in enumerate(recording.events):
         most = statements.get(event.transaction)
         if most is None:
             yield f"events.{number}.transaction: no transaction is called {event.transaction}"
         elif event.statement is not None and not 1 <= event.statement <= most:
             yield f"events.{number}.statement: {event.transaction} has {most} statements"
+        if event.result is not None and _is_ragged(event.result.columns, event.result.rows):
+            yield f"events.{number}.result: a row has not as many values as there are columns"
+    for number, wait in enumerate(recording.waits):
+        if wait.waiter not in statements:
+            yield f"waits.{number}.waiter: no transaction is called {wait.waiter}"
+    for number, deadlock in enumerate(recording.deadlocks):
+        if not deadlock.members:
+            yield f"deadlocks.{number}.members: nobody takes part"
+
+
+def _faults_of_definition(definition: Mapping[str, Any] | None) -> Iterator[str]:
+    """What the scenario lacks that the recording carries."""
+    if definition is None:
+        return
+    for name in ("scenario", "data", "transactions"):
+        if name not in definition:
+            yield f"definition: no {name}"
+    if not isinstance(definition.get("transactions"), Mapping):
+        yield "definition.transactions: not the transactions by their names"
 
 
 _SAVE_ADVICE = "'catenum play SCENARIO --save FILE' writes a recording."
