@@ -280,7 +280,7 @@ class Tests:
         passing = sorted((self._seconds[name], name) for name in named if name in self._seconds)
         spent = itertools.accumulate(seconds for seconds, _ in passing)
         quick = [name for (_, name), at in zip(passing, spent, strict=True) if at < self._most_s]
-        return [*quick, *_asking(mutant)]
+        return [*quick, *(name for name in _asking(mutant) if name in self._seconds)]
 
 
 def _asking(mutant: Mutant) -> list[str]:
