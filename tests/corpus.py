@@ -28,7 +28,7 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -42,7 +42,13 @@ import test_dumps
 from capturing import CORPUS, FORMS, captured, other_kinds
 from catenum import samples
 from catenum.cli.main import main
+from catenum.core.check.blame import blamed
+from catenum.core.compare import churn_result
+from catenum.core.errors import TargetError
+from catenum.core.levels.matrix import cell_of
+from catenum.core.levels.probes import PROBES
 from catenum.core.record import recording_file
+from catenum.core.scenario.reader import read_scenario
 from catenum.core.servers import rules_of
 from catenum.core.space import exploration_file
 from catenum.core.text import shortened
@@ -629,6 +635,7 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
         lambda: "".join(text for seed in range(6) for text in nights.across(seed)),
     )
     yield CORPUS / "said" / "statistics.txt", lambda: "".join(tables.statistics())
+    yield CORPUS / "said" / "loads.txt", lambda: "".join(tables.loads())
     yield (
         CORPUS / "said" / "questions.txt",
         lambda: "".join(tables.questions(CORPUS / "questions.yaml")),
@@ -644,6 +651,7 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
         lambda: "".join(tables.broken_by_chance([*given, *written_by_hand])),
     )
     yield CORPUS / "said" / "expectations.txt", expectations
+    yield CORPUS / "said" / "judged.txt", judged
     yield CORPUS / "said" / "functions-by-chance.txt", functions_by_chance
     yield CORPUS / "said" / "reports-by-chance.txt", reports_by_chance
     for part in calls.PARTS:
@@ -719,6 +727,55 @@ def expectations() -> str:
     }
     lines = (*tables.expectations(played), *tables.lines_of_terms({**played, **explored}))
     return "".join(lines)
+
+
+def judged() -> str:
+    """What is made of recordings and explorations for other results: the statements that a check
+    blames, the cells of the matrix of levels, the file of loops.
+    """
+    found, deadlocks = [], []
+    for case in cases():
+        if case.name.removeprefix("play-") not in {one.partition(".")[0] for one in ALTERED}:
+            continue
+        played = recording_file.from_json(recorded(case).encode(), "seen.json")
+        deadlocks += [churn_result.DeadlockKind(case.name, 2, 7, played)] * bool(played.deadlocks)
+        for one in (
+            played,
+            replace(played, deadlocks=()),
+            replace(played, deadlocks=(), events=()),
+        ):
+            for blame in blamed(read_scenario(case.text.encode(), "case.yaml"), one):
+                found.append(f"{case.said.stem}: line {blame.place.line}: {blame.text}\n")
+    for path in sorted((CORPUS / "said").glob("explore-*.txt"))[::5]:
+        explored = exploration_file.from_json(printed_json(path).encode(), path.name)
+        for probe in PROBES:
+            try:
+                cell = cell_of(probe, "read committed", explored, (1, 2, 1, 2))
+            except TargetError as error:
+                found.append(f"{path.stem}: {probe.name}: {error}\n")
+            else:
+                found.append(f"{path.stem}: {probe.name}: {tables.brief(cell)}\n")
+    for seed in range(6):
+        chance = random.Random(seed)
+        loops = {
+            name: churn_result.LoopResult(
+                iterations=chance.randrange(90), failures={"deadlock": seed}, p50_ms=1.0, p95_ms=chance.random(), p99_ms=9.0
+            )
+            for name in ("dispatcher", "planner")
+        }  # fmt: skip
+        result = churn_result.ChurnResult(
+            scenario="berth-swap", target=deadlocks[0].recording.target, committed=True, seconds=chance.choice((0.0, 2.0, 3.14159)),
+            iterations=sum(one.iterations for one in loops.values()), lock_waits=chance.choice((None, 0, 4)),
+            waiting=chance.choice((None, 0.5)), samples=seed, unread=seed % 2, interrupted=seed == 3, transactions=loops,
+            stuck=(churn_result.StuckLoopResult(loop="planner", statement=2, sql="commit"),) * (seed % 3), hidden=chance.choice((None, 0, 1)),
+            failures={kind: chance.randrange(2) for kind in churn_result.FAILURES}, deadlocks=tuple(deadlocks[: seed % 3]),
+            handlers={"planner": ("40P01",)} if seed % 2 else {},
+        )  # fmt: skip
+        plain = churn_result.to_plain(result, [Path("seen-1.json")] * (seed % 2))
+        found.append(
+            f"loops {seed}: found any {result.found_any}; {json.dumps(tables.rounded(plain))}\n"
+        )
+    return "".join(found)
 
 
 def functions_by_chance() -> str:

@@ -12,6 +12,7 @@ import itertools
 import json
 import random
 import re
+from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import MISSING, fields, is_dataclass, replace
 from datetime import UTC, datetime
@@ -37,6 +38,7 @@ from catenum.core.logs.masking import others
 from catenum.core.logs.rows import rows_for
 from catenum.core.logs.tables import closure, read_schema, script_of
 from catenum.core.logs.traces import Trace, with_traces
+from catenum.core.pace import measured, results
 from catenum.core.points_in_time import point_in_time
 from catenum.core.propose.candidate import Evidence
 from catenum.core.propose.changes import ddl, difference, plain
@@ -157,6 +159,63 @@ def of_levels(server: str) -> Iterator[str]:
     for clause in rules.advice.row_locks:
         yield f"{clause}: {rules.advice.lock_blocks(clause)}\n"
     yield f"{rules.advice.gentle('create unique index quay_free on quay (free)')}\n{rules.advice.by_key('quay')}\n"
+
+
+def loads() -> Iterator[str]:
+    """What loads amount to whose turns are drawn: figures, the file, the table, and two of them side
+    by side.
+    """
+    before: dict[str, object] | None = None
+    for seed in range(12):
+        chance = random.Random(seed)
+        names = ("read committed", "repeatable read", "serializable")[: chance.choice((1, 2, 3, 3))]
+        steps = [
+            measured.step_of(
+                clients,
+                [
+                    _turn(chance, level, number)
+                    for number in range(chance.choice((2, 3, 5)))
+                    for level in names
+                    if level == names[0] or chance.random() < 0.9
+                ],
+                names[0],
+                chance.choice((None, None, "ended by Ctrl-C")),
+            )
+            for clients in (1, 4)
+        ]
+        result = results.PaceResult(
+            scenario="berth-swap", target="harbour", server=chance.choice(("postgresql", "mysql")), version="1",
+            default_level=names[0], started="2026-11-29 10:00:00", levels=names, for_ms=2000.0,
+            rate=chance.choice((None, 50.0)), think_ms=0.0, shares={"dispatcher": 1.0}, retries=seed % 2, seed=seed,
+            steps=tuple(steps), notes=(), stopped=None,
+        )  # fmt: skip
+        plain = results.to_plain(result)
+        assert results.from_plain(plain) == result
+        yield f"load {seed}: {result.conflicts} given up; {json.dumps(rounded(plain))}\n{results.to_csv(result)}"
+        for one in results.compared(before, result) if before else ():
+            yield f"beside the one before: {one.differs} {brief(one)}\n"
+        for text in results.differing_settings(before, result) if before else ():
+            yield f"not the same: {text}\n"
+        before = plain
+
+
+def rounded(value: Any) -> Any:
+    """With so many digits as any release of a library gives."""
+    return json.loads(json.dumps(value), parse_float=lambda text: float(f"{float(text):.5g}"))
+
+
+def _turn(chance: random.Random, level: str, number: int) -> measured.TurnFigures:
+    """A turn of a level, with much or little in it."""
+    commits = chance.choice((0, 1, 40, 40, 200))
+    return measured.TurnFigures(
+        level=level, round=number, seconds=chance.choice((0.0, 0.5, 2.0, 2.0)), commits=commits,
+        finished=commits + chance.randrange(3), retries=chance.choice((0, 0, 3)), arrivals=commits, unserved=chance.choice((0, 2)),
+        cut_off=chance.choice((0, 1)), latencies=[chance.choice((1.0, 5.0, 20.0, 900.0)) for _ in range(commits)],
+        failures=Counter({kind: chance.randrange(4) for kind in ("deadlock", "refused")}),
+        given_up=Counter({"deadlock": chance.randrange(2)}), lock_waits=chance.choice((None, 0, 7)),
+        waiting=chance.choice((None, 0.0, 1.5)), busy=chance.choice((0.1, 0.9, 0.95)), load_cpu=chance.choice((0.1, 1.0)),
+        server_cpu=chance.choice((None, 0.8, 1.0)), cpus=2, ended_ms=1.0,
+    )  # fmt: skip
 
 
 def statistics() -> Iterator[str]:
