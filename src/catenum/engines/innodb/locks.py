@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, ClassVar, Protocol
 
 from catenum.core.logs.innodb_fields import decode
@@ -114,6 +114,40 @@ class Index:
     columns: tuple[tuple[str, str], ...]
 
 
+@dataclass(slots=True)
+class _IndexColumns:
+    """Columns by table and index, which indexes are unique, and tables whose rows are kept apart by
+    more than keys on whole, plain columns.
+    """
+
+    columns: dict[tuple[str, str], list[str]] = field(default_factory=dict)
+    unique: set[tuple[str, str]] = field(default_factory=set)
+    guarded: set[str] = field(default_factory=set)
+
+    def of(self, table: str) -> dict[str, tuple[str, ...]]:
+        """The columns of each index of a table."""
+        return {
+            index: tuple(names) for (owner, index), names in self.columns.items() if owner == table
+        }
+
+    def primary(self, table: str) -> tuple[str, ...]:
+        """Those of its primary key."""
+        return tuple(self.columns.get((table, "PRIMARY"), ()))
+
+    def unique_of(self, table: str) -> tuple[tuple[str, ...], ...]:
+        """Those of its other unique keys, by the keys' names."""
+        return tuple(
+            tuple(self.columns[key])
+            for key in sorted(self.unique)
+            if key[0] == table and key[1] != "PRIMARY"
+        )
+
+    def in_keys(self, table: str) -> tuple[str, ...]:
+        """Every column of its unique keys, once."""
+        keys = (self.primary(table), *self.unique_of(table))
+        return tuple(dict.fromkeys(column for key in keys for column in key))
+
+
 class InnodbReader(ABC):
     """Reads locks over the control connection, for the tables of one scratch space."""
 
@@ -146,52 +180,57 @@ class InnodbReader(ABC):
         """Learn tables, keys, indexes and column types of the scratch space."""
         here = (self.schema,)
         types = {(table, column): kind for table, column, kind in self.query(_COLUMNS, here)}
-        columns: dict[tuple[str, str], list[str]] = {}
-        unique: set[tuple[str, str]] = set()
-        derived = set(self.query(DERIVED, here))
-        guarded: set[str] = set()
-        for table, index, column, non_unique, part in self.query(self.index_columns, here):
-            columns.setdefault((table, index), []).append(column)
-            if str(non_unique) == "0":
-                unique.add((table, index))
-                if part is not None or column.startswith("(") or (table, column) in derived:
-                    guarded.add(table)  # kept apart by more than keys on whole, plain columns
+        tables = tuple(dict.fromkeys(table for table, _ in types))
+        columns = self._index_columns()
         parents, made = self._by_table(_REFERENCES), self._by_table(self.made)
         filled, stamped = self._by_table(_FILLED), self._by_table(_STAMPED)
         triggers = {str(row[0]) for row in self.query(_TRIGGERS, here)}
         opaque = {str(row[0]) for row in self.query(_OPAQUE, (self.schema, self.schema))}
         kinds = {(str(table), str(column)): "asked" for table, column in self.query(_ASKED, here)}
         kinds |= {(str(t), str(column)): str(kind) for t, column, kind in self.query(_KINDS, here)}
-        self.tables, self.indexes = {}, {}
-        for table in dict.fromkeys(table for table, _ in types):
-            primary = tuple(columns.get((table, "PRIMARY"), ()))
-            keys = tuple(
-                tuple(columns[k]) for k in sorted(unique) if k[0] == table and k[1] != "PRIMARY"
-            )
-            in_keys = dict.fromkeys(column for key in (primary, *keys) for column in key)
-            own = {
-                index: tuple(names) for (owner, index), names in columns.items() if owner == table
-            }
-            self.tables[table] = TableKeys(
-                primary=primary,
-                unique=keys,
+        self.tables = {
+            table: TableKeys(
+                primary=columns.primary(table),
+                unique=columns.unique_of(table),
                 references=tuple(sorted(set(parents.get(table, ())))),
-                indexes=own,
+                indexes=columns.of(table),
                 triggers=table in triggers,
                 opaque=table in opaque,
-                guarded=table in guarded,
-                kinds={c: kinds[table, c] for c in in_keys if (table, c) in kinds},
+                guarded=table in columns.guarded,
+                kinds={c: kinds[table, c] for c in columns.in_keys(table) if (table, c) in kinds},
                 made=tuple(made.get(table, ())),
                 filled=tuple(filled.get(table, ())),
                 stamped=tuple(stamped.get(table, ())),
             )
-            for index, names in own.items():
-                whole = dict.fromkeys([*names, *primary])
+            for table in tables
+        }
+        self.indexes = {
+            (table, index): Index(
                 # an expression has no type
-                typed = tuple((name, types.get((table, name), "")) for name in whole)
-                self.indexes[table, index] = Index(typed)
+                tuple(
+                    (name, types.get((table, name), ""))
+                    for name in dict.fromkeys([*names, *columns.primary(table)])
+                )
+            )
+            for table in tables
+            for index, names in columns.of(table).items()
+        }
         wanted = "select table_name, engine from information_schema.tables where table_schema = %s"
         self.engines = {table: str(engine) for table, engine in self.query(wanted, here)}
+
+    def _index_columns(self) -> _IndexColumns:
+        """The columns of all indexes of the scratch space."""
+        found = _IndexColumns()
+        derived = set(self.query(DERIVED, (self.schema,)))
+        for table, index, column, non_unique, part in self.query(
+            self.index_columns, (self.schema,)
+        ):
+            found.columns.setdefault((table, index), []).append(column)
+            if str(non_unique) == "0":
+                found.unique.add((table, index))
+                if part is not None or column.startswith("(") or (table, column) in derived:
+                    found.guarded.add(table)  # kept apart by more than keys on whole, plain columns
+        return found
 
     def _by_table(self, query: str) -> dict[str, list[str]]:
         """What a query names of each table."""

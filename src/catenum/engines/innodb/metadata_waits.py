@@ -123,38 +123,56 @@ def other_waits(
     table. ``anybody``: lists those too who neither wait nor have a transaction. ``named_mode``: the
     mode in which the server lists a lock of GET_LOCK.
     """
-    rows = waiting(everybody)
+    rows, read = waiting(everybody), 0
     edges: list[Edge] = []
-    read = 0
     if reported:
-        locks = metadata_queue.listed(query)
-        asked_for = {str(lock.thread) for lock in locks if lock.pending}
-        # Who asks for nothing there has gone on since the sessions were listed.
-        rows = [
-            row
-            for row in rows
-            if row.id in asked_for or row.state not in (NAMED_STATE, TABLE_STATE)
-        ]
-        edges, read = list(_reported(rows, locks)), len(locks)
+        rows, edges, read = _asked_for(query, rows)
     done = {edge.waiter for edge in edges}
     without = [row for row in rows if row.state == NAMED_STATE and row.id not in done]
     edges += _named(query, without, rules, named_mode)
     others = [row for row in rows if row.state != NAMED_STATE and row.id not in done]
     held = query(plugin) if plugin and others else []
-    suspects: list[Suspect] = []
     if others and not held:
         everybody = anybody()
+    suspects: list[Suspect] = []
     for row in others:
-        of_table = str(row.state).startswith((TABLE_STATE, FLUSH_STATE))
-        found = list(_of_table(row, held, rows, rules) if of_table else _of_server(row, held))
+        found, behind = _holders(row, held, rows, everybody, rules)
         edges += found
-        if of_table and not found:
-            suspects += _suspects(row, held, everybody, rules)
+        suspects += behind
     found_for = {edge.waiter for edge in edges}
     edges += [_unnamed(row) for row in rows if row.id not in found_for]
     named = {suspect.session for suspect in suspects}
     suspected = tuple(row for row in everybody if row.id in named)
     return OtherWaits(tuple(edges), tuple(suspects), suspected, read + len(held))
+
+
+def _asked_for(
+    query: Query, rows: Sequence[SessionRow]
+) -> tuple[list[SessionRow], list[Edge], int]:
+    """The sessions that still wait by the server's list of metadata locks, for whom, and how many
+    locks it has. Who asks for nothing there has gone on since the sessions were listed.
+    """
+    locks = metadata_queue.listed(query)
+    asking = {str(lock.thread) for lock in locks if lock.pending}
+    listed = (NAMED_STATE, TABLE_STATE)
+    still = [row for row in rows if row.id in asking or row.state not in listed]
+    return still, list(_reported(still, locks)), len(locks)
+
+
+def _holders(
+    row: SessionRow,
+    held: Sequence[tuple[Any, ...]],
+    rows: Sequence[SessionRow],
+    everybody: Sequence[SessionRow],
+    rules: Rules,
+) -> tuple[list[Edge], list[Suspect]]:
+    """For whom a session waits over a table or the whole server; where nobody is certain, who may
+    be behind it.
+    """
+    if not str(row.state).startswith((TABLE_STATE, FLUSH_STATE)):
+        return list(_of_server(row, held)), []
+    edges = list(_of_table(row, held, rows, rules))
+    return edges, [] if edges else list(_suspects(row, held, everybody, rules))
 
 
 def _reported(

@@ -336,26 +336,13 @@ class InnodbMonitor(ABC, Generic[Lock]):
             waits = self.row_waits(
                 transactions, lambda name: most_waited(waited.get(name), sessions.get(name))
             )
-        others = OtherWaits(())
-        if asks and stuck:
-            others = other_waits(
-                self.rows,
-                rows,
-                self.rules,
-                self.named_mode,
-                reported=self.tells_metadata,
-                anybody=lambda: self.listed(transactions, everybody=True),
-                plugin=self.metadata_plugin,
-            )
-            sessions |= {session.id: session for session in self.sessions(others.suspected)}
+        others = self._other_waits(rows, transactions) if asks and stuck else OtherWaits(())
+        sessions |= {session.id: session for session in self.sessions(others.suspected)}
         edges = [*(waits.edges if asks else ()), *others.edges]
         suspects = (*waits.suspects, *others.suspects)
-        for name in (
-            {edge.holder for edge in edges} | {suspect.session for suspect in suspects}
-        ) - sessions.keys():
-            found = self.session(name)
-            if found is not None:
-                sessions[name] = found
+        behind = {edge.holder for edge in edges} | {suspect.session for suspect in suspects}
+        unlisted = {name: self.session(name) for name in behind - sessions.keys()}
+        sessions |= {name: found for name, found in unlisted.items() if found is not None}
         heads = {edge.holder for edge in edges} - {edge.waiter for edge in edges}
         sessions |= self.with_history([sessions[name] for name in heads if name in sessions], waits)
         return Sample(
@@ -375,6 +362,20 @@ class InnodbMonitor(ABC, Generic[Lock]):
             blind=self.blind,
             suspects=suspects,
             inexact=frozenset(waited) if running.edges is None else frozenset(),
+        )
+
+    def _other_waits(
+        self, rows: Sequence[SessionRow], running: Mapping[str, Transaction]
+    ) -> OtherWaits:
+        """Over tables, named locks and the whole server."""
+        return other_waits(
+            self.rows,
+            rows,
+            self.rules,
+            self.named_mode,
+            reported=self.tells_metadata,
+            anybody=lambda: self.listed(running, everybody=True),
+            plugin=self.metadata_plugin,
         )
 
     def _detached(self, holders: set[str], running: Mapping[str, Transaction]) -> Iterator[str]:

@@ -122,6 +122,18 @@ class InnodbSession:
 
     def _begin(self, how: Beginning) -> Reply:
         cursor = self.connection.cursor()
+        self._set(cursor, how)
+        if not how.autocommit:
+            text = how.text or "start transaction"
+            more = how.access if how.access and access_in(text) is None else ""
+            comma = "," if more and "snapshot" in text.lower() else ""
+            cursor.execute(f"{text}{comma} {more}".rstrip())
+        level = self._level(cursor, how.isolation)
+        self._begun = Begun(isolation=level, read_only=how.access == "read only")
+        return Reply()
+
+    def _set(self, cursor: Any, how: Beginning) -> None:
+        """Set for the session what the transaction asks for, and back what the last one set."""
         asked: dict[str, str] = {}
         if how.isolation:
             asked["transaction isolation level"] = how.isolation
@@ -143,20 +155,17 @@ class InnodbSession:
         if no_autocommit is not self._goes_on:
             cursor.execute(f"set session autocommit = {0 if no_autocommit else 1}")
             self._goes_on = no_autocommit
-        if not how.autocommit:
-            text = how.text or "start transaction"
-            more = how.access if how.access and access_in(text) is None else ""
-            comma = "," if more and "snapshot" in text.lower() else ""
-            cursor.execute(f"{text}{comma} {more}".rstrip())
-        level = self._levels.get(how.isolation or "")
-        if level is None:
-            cursor.execute(f"select {self._level_variable}")
-            row = cursor.fetchone()
-            level = str(row[0]).replace("-", " ").lower() if row else "not reported"
-            if how.isolation:  # it has just been set, so the server would say the same again
-                self._levels[how.isolation] = level
-        self._begun = Begun(isolation=level, read_only=how.access == "read only")
-        return Reply()
+
+    def _level(self, cursor: Any, asked: str | None) -> str:
+        """The isolation level that the server reports, asked once for each that was set."""
+        if asked in self._levels:
+            return self._levels[asked]
+        cursor.execute(f"select {self._level_variable}")
+        row = cursor.fetchone()
+        level = str(row[0]).replace("-", " ").lower() if row else "not reported"
+        if asked:  # it has just been set, so the server would say the same again
+            self._levels[asked] = level
+        return level
 
     def begun(self) -> Begun:
         """What the server reported after ``begin``. Raises RuntimeError before its reply was

@@ -485,11 +485,7 @@ class Conductor:
     def _on_reply(
         self, state: TransactionState, reply: Reply, at_ms: float, mover: TransactionState
     ) -> Steps:
-        if state is self._running_out:
-            error = reply.error or ServerError(code="", kind="timeout", message="")
-            reply = replace(reply, error=replace(error, kind="timeout", message=RAN_OUT))
-        elif reply.error and state.waits and reply.error.code in self._errors.time_limits:
-            reply = replace(reply, error=replace(reply.error, kind="timeout"))
+        reply = self._as_timeout(state, reply)
         cut = state.limit_hit or any(
             c.ended_by_us and c.closer == state.name for c in self.log.cycles if c.pending
         )
@@ -503,16 +499,29 @@ class Conductor:
             self._verdict(state, reply, at_ms, mover)
         elif cut:
             error = self._ended_by_us(state, error)
-        for cycle in self.log.cycles if error.kind == "timeout" else ():
-            if cycle.left_to_timeout and cycle.victim is None and state.name in cycle.members:
-                cycle.victim = state.name
-        early = self.by_order and state is not self._running_out
-        if error.kind == "timeout" and state.waits and early:
-            self.ran_out_early = True
+        if error.kind == "timeout":
+            self._note_timeout(state)
         for i in state.waits:
             self.log.close(i, at_ms, "failed")
         state.waits.clear()
         yield from self._fail(state, error, at_ms)
+
+    def _as_timeout(self, state: TransactionState, reply: Reply) -> Reply:
+        """A reply that a lock timeout gave, whatever the server calls it: the error says so."""
+        if state is self._running_out:
+            error = reply.error or ServerError(code="", kind="timeout", message="")
+            return replace(reply, error=replace(error, kind="timeout", message=RAN_OUT))
+        if reply.error and state.waits and reply.error.code in self._errors.time_limits:
+            return replace(reply, error=replace(reply.error, kind="timeout"))
+        return reply
+
+    def _note_timeout(self, state: TransactionState) -> None:
+        """A wait ran out: it may have ended a cycle, or have come before its turn."""
+        for cycle in self.log.cycles:
+            if cycle.left_to_timeout and cycle.victim is None and state.name in cycle.members:
+                cycle.victim = state.name
+        if state.waits and self.by_order and state is not self._running_out:
+            self.ran_out_early = True
 
     def _fail(
         self, state: TransactionState, error: ServerError, at_ms: float, *, phase: int = 2
