@@ -260,7 +260,6 @@ class Proposer:
         found.after = play(self.engine, changed, how, file=self.file, ddl=ddl)
 
     def _try_all(self, evidence: Evidence, found: Proposals) -> None:
-        slow = self.engine.capabilities.timeout_step_ms > 1
         every = list(all_series(evidence))
         self.explores.expect(self._jobs_of(every, found))
         cured = False
@@ -269,9 +268,9 @@ class Proposer:
                 cured = True  # from now on candidates are explored whole
                 self.explores.forget()
                 self.explores.expect(self._jobs_of(every[number:], found))
-            if self.over() or (self.first_only and found.first_cure_ms is not None):
+            if self._is_enough(found):
                 break
-            if slow and series[0].remedy.timeout and series[0].eases_only and found.cures:
+            if found.cures and self._only_fails_late(series[0]):
                 why = (
                     "it only ends waits by failing, each after a second here, and something else"
                     " cures"
@@ -282,7 +281,7 @@ class Proposer:
                 if self.over() or (self.first_only and proposal.cures):
                     break
         for candidate in list(self._deferred):
-            if self.over() or (self.first_only and found.first_cure_ms is not None):
+            if self._is_enough(found):
                 break
             self.attempt(candidate, found)
         self.explores.forget()
@@ -302,6 +301,15 @@ class Proposer:
 
     def over(self) -> bool:
         return self.for_ms is not None and self._clock.now_ms() > self.for_ms
+
+    def _is_enough(self, found: Proposals) -> bool:
+        """Whether the time is over, or the first cure is all that was asked for."""
+        return self.over() or (self.first_only and found.first_cure_ms is not None)
+
+    def _only_fails_late(self, candidate: Candidate) -> bool:
+        """Whether it only ends waits by failing, on a server whose timeouts are long."""
+        slow = self.engine.capabilities.timeout_step_ms > 1
+        return bool(slow and candidate.remedy.timeout and candidate.eases_only)
 
     # -- trying ------------------------------------------------------------------------------------
 
@@ -370,12 +378,9 @@ class Proposer:
             given = (
                 play(self.engine, changed, self.options, file=self.file, ddl=ddl) if ddl else None
             )
-            if (
-                given
-                and candidate.remedy.index
-                and not candidate.for_checks
-                and (why := _of_no_use(found.played, given)) is not None
-            ):
+            indexed = given is not None and candidate.remedy.index and not candidate.for_checks
+            why = _of_no_use(found.played, given) if given is not None and indexed else None
+            if why is not None:
                 found.dropped.append((candidate.name, why))
                 return None
             tried = self.explore(
@@ -387,31 +392,25 @@ class Proposer:
             )
         except StillBad as bad:
             self._deferred.append(candidate)
-            self._deadlocked += (
-                [candidate] if bad.run.kind == "deadlock" and candidate.excludes else []
-            )
+            if bad.run.kind == "deadlock" and candidate.excludes:
+                self._deadlocked.append(candidate)
             return None
         except InputError as error:
             found.dropped.append((candidate.name, error.problems[0].message))
             return None
         explored, after = tried.exploration, tried.serial
-        defect = difference(
-            self._serial,
-            after,
-            decides=candidate.decides,
-            dropped=candidate.remedy.drop,
-            by_count=candidate.by_count,
-        )
+        defect = None  # one that splits says itself that it means something else
+        if not candidate.splits:
+            defect = difference(
+                self._serial,
+                after,
+                decides=candidate.decides,
+                dropped=candidate.remedy.drop,
+                by_count=candidate.by_count,
+            )
         numbers = figures_of(explored, changed, given, failed_serially=self._serial.failed)
-        if candidate.splits:
-            defect = None  # that it means something else is what it says
         verdict = self._verdict(candidate, found, numbers, defect)
-        if (
-            candidate.for_checks
-            and verdict.rank not in ("cures", "eases")
-            and found.load is None
-            and not self.copies
-        ):
+        if candidate.for_checks and self._needs_load(verdict, found):
             why = (
                 "no schedule is better with it; --churn measures whether those checks are faster"
                 " under load"
@@ -431,6 +430,11 @@ class Proposer:
             found.first_cure_ms = self._clock.now_ms()
             self.first(proposal)
         return proposal
+
+    def _needs_load(self, verdict: Verdict, found: Proposals) -> bool:
+        """Whether only a load could show what it is good for, and none is measured."""
+        better = verdict.rank in ("cures", "eases")
+        return not better and found.load is None and not self.copies
 
     def _played(self, scenario: Scenario, ddl: Sequence[str] = ()) -> Recording:
         """One schedule of what was explored."""

@@ -476,14 +476,8 @@ def _deadlock(
 def _member(
     name: str, holder: str, cycle: OpenDeadlock, recording: Recording, held_resource: Resource
 ) -> DeadlockMember:
-    wait: Wait | None = next(
-        (
-            w
-            for w in reversed(recording.waits)
-            if w.waiter == name and w.holder == holder and w.move <= cycle.move
-        ),
-        None,
-    )
+    between = (w for w in reversed(recording.waits) if (w.waiter, w.holder) == (name, holder))
+    wait: Wait | None = next((w for w in between if w.move <= cycle.move), None)
     edge = next(edge for edge in cycle.edges if edge.waiter == name)
     record = recording.transaction(name)
     sent = [
@@ -494,14 +488,6 @@ def _member(
         and event.move <= cycle.move
         and (wait is None or event.attempt == wait.attempt)
     ]
-    into = [
-        w
-        for w in recording.waits
-        if w.holder == name and w.resource.identity == held_resource.identity
-    ]
-    held = f"{held_resource.text} {into[-1].held}" if into and into[-1].held else held_resource.text
-    if into and into[-1].queued:
-        held = f"a place in the queue for {held}"
     return DeadlockMember(
         transaction=name,
         isolation=record.isolation if record else "not reported",
@@ -510,7 +496,19 @@ def _member(
         resource=edge.resource,
         wanted=edge.wanted,
         held=edge.held or (wait.held if wait else None),
-        holds=(held,),
+        holds=(_held_by(name, held_resource, recording),),
         statements=tuple(sent),
         queued=edge.queued,
     )
+
+
+def _held_by(name: str, resource: Resource, recording: Recording) -> str:
+    """What a transaction holds that another waits for, in words."""
+    waits = [
+        wait
+        for wait in recording.waits
+        if wait.holder == name and wait.resource.identity == resource.identity
+    ]
+    last = waits[-1] if waits else None
+    held = f"{resource.text} {last.held}" if last is not None and last.held else resource.text
+    return f"a place in the queue for {held}" if last is not None and last.queued else held
