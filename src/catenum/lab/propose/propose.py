@@ -260,6 +260,7 @@ class Proposer:
         found.after = play(self.engine, changed, how, file=self.file, ddl=ddl)
 
     def _try_all(self, evidence: Evidence, found: Proposals) -> None:
+        slow = self.engine.capabilities.timeout_step_ms > 1
         every = list(all_series(evidence))
         self.explores.expect(self._jobs_of(every, found))
         cured = False
@@ -270,7 +271,7 @@ class Proposer:
                 self.explores.expect(self._jobs_of(every[number:], found))
             if self._is_enough(found):
                 break
-            if found.cures and self._only_fails_late(series[0]):
+            if slow and found.cures and series[0].remedy.timeout and series[0].eases_only:
                 why = (
                     "it only ends waits by failing, each after a second here, and something else"
                     " cures"
@@ -305,11 +306,6 @@ class Proposer:
     def _is_enough(self, found: Proposals) -> bool:
         """Whether the time is over, or the first cure is all that was asked for."""
         return self.over() or (self.first_only and found.first_cure_ms is not None)
-
-    def _only_fails_late(self, candidate: Candidate) -> bool:
-        """Whether it only ends waits by failing, on a server whose timeouts are long."""
-        slow = self.engine.capabilities.timeout_step_ms > 1
-        return bool(slow and candidate.remedy.timeout and candidate.eases_only)
 
     # -- trying ------------------------------------------------------------------------------------
 
