@@ -2,13 +2,15 @@
 something changed: numbers moved by one or made equal to others, parts dropped, doubled, exchanged.
 
 What is answered is compared as a digest for each function: that it changed, not that it was right.
-So bounds are met that no real run happens to meet. A process of its own does it (``calls.py PART``),
-where nothing was worked out and stored before.
+So bounds are met that no real run happens to meet. Of many, those are asked that go another way
+through the function or are answered otherwise; their numbers stand behind the digest. A process of
+its own does it (``calls.py PART``), where nothing was worked out and stored before.
 """
 
 from __future__ import annotations
 
 import argparse
+import contextlib
 import copy
 import dataclasses
 import enum
@@ -20,18 +22,21 @@ import itertools
 import os
 import random
 import re
+import signal
 import subprocess
 import sys
+import time
 from collections import deque
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from pathlib import Path
-from types import FrameType, FunctionType, MethodType, ModuleType
+from types import CodeType, FrameType, FunctionType, MethodType, ModuleType
 from typing import Any
 
 import catenum.core
 
 CORE = str(Path(catenum.core.__file__).parent)
-#: By name, the stored texts that are printed; their calls are asked again.
+#: By name, the stored texts that are printed; their calls are asked again. The last part asks only
+#: what no other does.
 PARTS = {
     "runs": (
         "play-pile-up.postgresql", "play-retried.postgresql", "play-foreign-key.mariadb", "explore-three-tables.postgresql",
@@ -49,15 +54,25 @@ PARTS = {
         "night-1.mysql", "night-2.postgresql", "across", "now-chain.mysql", "now-share.postgresql", "statistics", "verdicts", "conditions",
         "broken", "masks", "traces", "words", "relations.mysql",
     ),
+    "others": (
+        "reports-by-chance", "loads", "expectations", "questions", "functions-by-chance", "play-berth-swap.postgresql",
+        "play-tug-upgrade.postgresql", "damaged-mariadb-statements.error.log", "damaged-postgresql-statements.port.json",
+        "derived-reads-then-writes.mysql", "derived-fix-one-statement.mariadb", "derived-call-cancel.mariadb", "derived-index-path.mysql",
+        "explore-many-rows.postgresql", "explore-batch-order.postgresql", "propose-lock-escalation.derby",
+    ),
 }  # fmt: skip
-#: Of the calls of one function these are kept, by number; and so many are asked of each.
+#: Of the calls of one function these are kept, by number.
 KEPT = {1, 2, 3, 5, 9, 17, 33, 65, 129, 257, 513}
-ASKED = 24
+#: So many are asked of each; those are searched that go another way through the function, or are
+#: answered otherwise, among so many, for so long at most.
+ASKED, SEARCHED, SEARCHED_S = 24, 200, 2.0
 #: A call whose arguments have more parts than that is not kept.
 MOST_PARTS = 3000
 #: What takes too long when it is asked so; and what is called in an order of sets, which is another
 #: in each process.
-LEFT_OUT = ("record.waits:WaitGraph._shortest_cycle", "space.dependence:", "space.search:")
+LEFT_OUT = (
+    "record.waits:WaitGraph._shortest_cycle", "snapshot.alarms:Alarms._often", "space.dependence:", "space.search:",
+)  # fmt: skip
 #: So deep is an answer looked at.
 DEPTH = 9
 SAME = (
@@ -231,9 +246,13 @@ def _plain(found: Any) -> Any:
 class Change:
     """Changes one part of the arguments of a call."""
 
-    def __init__(self, chance: random.Random, calls: list[dict[str, Any]]) -> None:
-        self.chance = chance
+    def __init__(self, calls: list[dict[str, Any]], known: list[Any]) -> None:
+        self.chance = random.Random()
         self.calls = calls
+        #: What the function compares with, by its type.
+        self.known: dict[type, list[Any]] = {}
+        for one in known:
+            self.known.setdefault(type(one), []).append(one)
         self._near: dict[type, list[Any]] = {}
 
     def of(self, given: dict[str, Any]) -> dict[str, Any]:
@@ -286,7 +305,10 @@ class Change:
         """One that stood there in another call, one that stands near it, or one beside it."""
         chance = self.chance
         near = [one for one in self._near.get(type(value), ()) if one != value]
+        known = [one for one in self.known.get(type(value), ()) if one != value]
         drawn = chance.random()
+        if known and chance.random() < 0.3:
+            return chance.choice(known)
         if near and drawn < 0.4:
             return chance.choice(near)
         if others and drawn < 0.7:
@@ -300,7 +322,7 @@ class Change:
         if not words or self.chance.random() < 0.2:
             return ""
         at = self.chance.randrange(len(words))
-        near = self._near.get(str) or [""]
+        near = [*self._near.get(str, ()), *self.known.get(str, ()), ""]
         words[at : at + 1] = self.chance.choice(
             ([], [words[at]] * 2, ["7"], [words[at].upper()], [self.chance.choice(near)])
         )
@@ -323,7 +345,9 @@ class Change:
             first, second = chance.sample(range(len(parts)), 2)
             parts[first], parts[second] = parts[second], parts[first]
         elif drawn < 0.9:
-            parts = parts[: chance.choice((0, 0, 1, 2))]
+            lengths = [one for one in self.known.get(int, ()) if 2 < one < 40]
+            length = chance.choice((0, 0, 1, 2, *lengths))
+            parts = (parts * (length // len(parts) + 1))[:length] if parts else parts
         elif more:
             parts.insert(chance.randrange(len(parts) + 1), chance.choice(more))
         return type(value)(parts)
@@ -391,6 +415,32 @@ def _cached(kind: type) -> tuple[str, ...]:
         for name, made in vars(one).items()
         if isinstance(made, functools.cached_property)
     )
+
+
+def constants(function: Any) -> list[Any]:
+    """Texts and numbers that a function names, itself or by a name of its module, and the numbers
+    beside them.
+    """
+    found: dict[tuple[type, Any], Any] = {}
+
+    def take(value: Any, depth: int) -> None:
+        if isinstance(value, CodeType):
+            for one in value.co_consts[value.co_consts[:1] == (function.__doc__,) :]:
+                take(one, depth)
+            for name in value.co_names:
+                take(function.__globals__.get(name), depth)
+        elif isinstance(value, bool):
+            pass
+        elif isinstance(value, int):
+            found.update({(int, one): one for one in (value, value + 1, value - 1)})
+        elif isinstance(value, float) or (isinstance(value, str) and 0 < len(value) < 40):
+            found[type(value), value] = value
+        elif depth and isinstance(value, (tuple, frozenset, set, list, dict)):
+            for one in sorted(value, key=shown)[:20]:
+                take(one, depth - 1)
+
+    take(function.__code__, 2)
+    return list(found.values())
 
 
 # -- what is answered --------------------------------------------------------------------------------------------------
@@ -468,20 +518,130 @@ def _error(error: Exception) -> str:
         return name
 
 
-def lines(harvest: Harvest) -> Iterator[str]:
-    """For each function a digest of what it answers."""
+class Asking:
+    """Calls of one function, by number: the first are those that were kept, the others are made
+    from them, each by itself.
+    """
+
+    def __init__(self, name: str, seen: Seen) -> None:
+        self._name = name
+        self._seen = seen
+        self._change = Change(seen.given, constants(seen.function))
+
+    def answer(self, number: int) -> str:
+        self._change.chance = chance = random.Random(f"{self._name} {number}")
+        given = self._seen.given[number % len(self._seen.given)]
+        for _ in range(0 if number < len(self._seen.given) else chance.choice((1, 1, 2, 3))):
+            given = self._change.of(given)
+        return answered(self._seen, given)
+
+    def searched(self) -> list[int]:
+        """The numbers of calls that differ: by the lines that follow each other, then by the
+        answer.
+        """
+        steps: set[tuple[Any, ...]] = set()
+        answers: set[str] = set()
+        ways: list[int] = []
+        others: list[int] = []
+        until = time.process_time() + SEARCHED_S
+        for number in range(SEARCHED):
+            if time.process_time() > until:
+                break
+            try:
+                with limited(SEARCHED_S / 4), Steps(self._seen.code) as walked:
+                    answer = self.answer(number)
+            except TooLong:
+                continue
+            if not walked.found <= steps:
+                ways.append(number)
+            elif answer not in answers:
+                others.append(number)
+            steps |= walked.found
+            answers.add(answer)
+        return sorted([*ways, *others][: max(ASKED, min(len(ways), 2 * ASKED))])
+
+
+class TooLong(BaseException):
+    """An answer does not come."""
+
+
+@contextlib.contextmanager
+def limited(seconds: float) -> Iterator[None]:
+    """Whatever takes longer than so many seconds of work ends with TooLong."""
+
+    def stop(*_: object) -> None:
+        raise TooLong
+
+    signal.signal(signal.SIGPROF, stop)
+    signal.setitimer(signal.ITIMER_PROF, seconds)
+    try:
+        yield
+    finally:
+        signal.setitimer(signal.ITIMER_PROF, 0)
+
+
+class Steps:
+    """While it is entered, which line of a function follows which."""
+
+    def __init__(self, code: CodeType) -> None:
+        self._codes = {code}
+        for one in code.co_consts:
+            if isinstance(one, CodeType):
+                self._codes |= Steps(one)._codes
+        self._last: dict[CodeType, int] = {}
+        self.found: set[tuple[Any, ...]] = set()
+
+    def __enter__(self) -> Steps:
+        sys.settrace(self._called)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        sys.settrace(None)
+
+    def _called(self, frame: FrameType, event: str, _: Any) -> Any:
+        return self._went if frame.f_code in self._codes else None
+
+    def _went(self, frame: FrameType, event: str, _: Any) -> Any:
+        code, line = frame.f_code, frame.f_lineno
+        self.found.add((event, code, self._last.get(code), line))
+        self._last[code] = line
+        return self._went
+
+
+def lines(
+    harvest: Harvest,
+    asked: Mapping[str, list[int]],
+    *,
+    elsewhere: Collection[str] = (),
+    search: bool = False,
+) -> Iterator[str]:
+    """For each function the numbers of its calls, and a digest of what it answers; those that are
+    asked ``elsewhere`` are not asked here.
+    """
     for name, seen in sorted(harvest.seen.items()):
-        if not seen.given or name.startswith(LEFT_OUT):
+        if not seen.given or name in elsewhere or name.startswith(LEFT_OUT):
             continue
-        chance = random.Random(name)
-        change = Change(chance, seen.given)
+        asking = Asking(name, seen)
+        numbers = asked.get(name) or (asking.searched() if search else list(range(ASKED)))
         digest = hashlib.sha256()
-        for number in range(ASKED):
-            given = seen.given[number % len(seen.given)]
-            for _ in range(0 if number < len(seen.given) else chance.choice((1, 1, 2, 3))):
-                given = change.of(given)
-            digest.update(answered(seen, given).encode())
-        yield f"{name}: {digest.hexdigest()[:12]}\n"
+        for number in numbers:
+            digest.update(asking.answer(number).encode())
+        yield f"{name}: {digest.hexdigest()[:12]} {','.join(map(str, numbers))}\n"
+
+
+def said(part: str) -> Path:
+    """The file of a part."""
+    return Path(__file__).parent / "corpus" / "said" / f"calls-{part}.txt"
+
+
+def asked_of(part: str) -> dict[str, list[int]]:
+    """The functions that its file names, each with the numbers of its calls."""
+    found = {}
+    for line in said(part).read_text().splitlines() if said(part).exists() else ():
+        name, _, rest = line.partition(": ")
+        _, _, numbers = rest.partition(" ")
+        found[name] = [int(one) for one in numbers.split(",")] if numbers else []
+    return found
 
 
 def of_part(part: str) -> str:
@@ -496,12 +656,18 @@ def of_part(part: str) -> str:
 def main() -> None:
     reads = argparse.ArgumentParser(description=__doc__)
     reads.add_argument("part", choices=PARTS)
-    part = reads.parse_args().part
+    reads.add_argument(
+        "--search", action="store_true", help="for functions that are not in the file"
+    )
+    asked = reads.parse_args()
     made = {path.stem: make for path, make in importlib.import_module("corpus").everything()}
     with Harvest() as harvest:
-        for stem in PARTS[part]:
+        for stem in PARTS[asked.part]:
             made[stem]()
-    sys.stdout.writelines(lines(harvest))
+    last = asked.part == [*PARTS][-1]
+    elsewhere = {name for part in PARTS if last and part != asked.part for name in asked_of(part)}
+    known = asked_of(asked.part)
+    sys.stdout.writelines(lines(harvest, known, elsewhere=elsewhere, search=asked.search))
 
 
 if __name__ == "__main__":
