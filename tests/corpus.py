@@ -655,7 +655,7 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
     yield CORPUS / "said" / "functions-by-chance.txt", functions_by_chance
     yield CORPUS / "said" / "reports-by-chance.txt", reports_by_chance
     for part in calls.PARTS:
-        yield CORPUS / "said" / f"calls-{part}.txt", lambda part=part: calls.of_part(part)
+        yield calls.said(part), lambda part=part: calls.of_part(part)
     yield CORPUS / "said" / "verdicts.txt", lambda: "".join(tables.verdicts())
     yield (CORPUS / "said" / "broken.txt", lambda: "".join(tables.broken(CORPUS / "broken.yaml")))
     yield CORPUS / "said" / "traces.txt", lambda: "".join(tables.traces())

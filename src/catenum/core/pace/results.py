@@ -147,11 +147,15 @@ def to_csv(result: PaceResult) -> str:
             row += [one.failures.get("refused", 0), sum(one.given_up.values())]
             row += [one.p50_ms, one.p95_ms, one.p99_ms, one.lock_waits, one.waiting]
             row += [one.server_cpu, one.load_cpu]
-            writer.writerow(
-                "" if value is None else round(value, 4) if isinstance(value, float) else value
-                for value in row
-            )
+            writer.writerow(map(_cell, row))
     return stream.getvalue()
+
+
+def _cell(value: object) -> object:
+    """Empty for what is not known, and for an interval without an upper bound."""
+    if value is None or value == float("inf"):
+        return ""
+    return round(value, 4) if isinstance(value, float) else value
 
 
 def compared(before: Mapping[str, Any], now: PaceResult) -> Iterator[Compared]:
